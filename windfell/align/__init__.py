@@ -1,0 +1,1 @@
+"""Registration: features, pairs, the joint adjustment, levelling; and series onto a reference."""

@@ -1,0 +1,173 @@
+"""Do two frames show the same thing? Matching, and the test that can say no."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import gammaln
+
+from windfell.align.features import Features
+from windfell.geometry import planar
+from windfell.job import Job
+
+Array = NDArray[np.float64]
+
+RATIO = 0.82
+QUICK = 1000
+QUICK_LEAST = 8
+ALL_PAIRS_UP_TO = 12
+TOLERANCE = 1 / 260
+LEAST_INLIERS = 10
+LOG_CHANCE = -8.0
+
+
+@dataclass(frozen=True)
+class Link:
+    """Frames `a` and `b` show the same thing at these points (n, 2), px at full size.
+
+    `inlier` marks those the verified homography (3, 3) of `a` px to `b` px explains.
+    """
+
+    a: int
+    b: int
+    points_a: Array
+    points_b: Array
+    inlier: NDArray[np.bool_]
+    homography: Array
+
+    @property
+    def count(self) -> int:
+        return int(self.inlier.sum())
+
+
+@dataclass(frozen=True)
+class NoLink:
+    """Frames `a` and `b` have nothing in common that could be told from chance."""
+
+    a: int
+    b: int
+    reason: str
+
+
+def matches(a: Features, b: Features, most: int | None = None) -> NDArray[np.intp]:
+    """Indices (n, 2) of mutual nearest neighbours that pass the distance ratio (Lowe 2004)."""
+    da, db = a.descriptors[:most], b.descriptors[:most]
+    if min(len(da), len(db)) < 3:
+        return np.zeros((0, 2), np.intp)
+    likeness = da @ db.T
+    best_b, distinct = _nearest(likeness)
+    best_a = np.argmax(likeness, axis=0)
+    mutual = best_a[best_b] == np.arange(len(da))
+    keep = np.flatnonzero(mutual & distinct)
+    return np.stack([keep, best_b[keep]], axis=1)
+
+
+def _nearest(likeness: NDArray[np.float32]) -> tuple[NDArray[np.intp], NDArray[np.bool_]]:
+    rows = np.arange(len(likeness))
+    best = np.argmax(likeness, axis=1)
+    first = likeness[rows, best]
+    likeness[rows, best] = -2.0
+    second = likeness.max(axis=1)
+    likeness[rows, best] = first
+    d1, d2 = 2 - 2 * first, 2 - 2 * second
+    return best, d1 < RATIO**2 * np.maximum(d2, 1e-9)
+
+
+def link(a: int, b: int, fa: Features, fb: Features) -> Link | NoLink:
+    """The verified link of two frames, or why there is none."""
+    pairs = matches(fa, fb)
+    if len(pairs) < LEAST_INLIERS:
+        return NoLink(a, b, f"only {len(pairs)} features look alike")
+    pa, pb = fa.points[pairs[:, 0]], fb.points[pairs[:, 1]]
+    tolerance = TOLERANCE * max(fb.width, fb.height)
+    homography, mask = cv2.findHomography(
+        pa, pb, cv2.USAC_MAGSAC, tolerance, maxIters=4000, confidence=0.9999
+    )
+    if homography is None:
+        return NoLink(a, b, "the features that look alike lie in no common geometry")
+    error = np.linalg.norm(planar.apply(homography, pa) - pb, axis=1)
+    inlier = (mask.ravel() > 0) & (error < tolerance)
+    reason = _objection(homography, pa, pb, inlier, tolerance, fa, fb)
+    if reason:
+        return NoLink(a, b, reason)
+    return Link(a, b, pa, pb, inlier, homography)
+
+
+def _objection(
+    homography: Array, pa: Array, pb: Array, inlier: NDArray, tolerance: float,
+    fa: Features, fb: Features,
+) -> str | None:
+    count = int(inlier.sum())
+    if count < LEAST_INLIERS:
+        return f"only {count} features agree on where they lie"
+    chance = log_false_alarms(len(pa), count, np.pi * tolerance**2 / (fb.width * fb.height))
+    if chance > LOG_CHANCE:
+        return f"{count} of {len(pa)} features agree, which chance could do"
+    if not _plausible(homography, pa[inlier]):
+        return "the frames would have to be mirrored or torn to fit"
+    for points, frame in ((pa[inlier], fa), (pb[inlier], fb)):
+        if _spread(points) < 0.012 * max(frame.width, frame.height):
+            return "all that agrees lies on one spot or line"
+    return None
+
+
+def log_false_alarms(n: int, k: int, probability: float) -> float:
+    """log10 of the expected number of homographies that k of n matches fit by chance.
+
+    An a-contrario criterion (Moisan & Stival 2004, eq. 9) with samples of four.
+    """
+    def log_choose(top: int, bottom: int) -> float:
+        return (gammaln(top + 1) - gammaln(bottom + 1) - gammaln(top - bottom + 1)) / np.log(10)
+
+    if k <= 4:
+        return 0.0
+    return float(
+        np.log10(n - 4) + log_choose(n, k) + log_choose(k, 4) + (k - 4) * np.log10(probability)
+    )
+
+
+def _plausible(h: Array, points: Array) -> bool:
+    """Orientation kept, and scale between 1/4 and 4, at every inlier."""
+    w = points @ h[2, :2] + h[2, 2]
+    if np.any(w * np.sign(h[2, 2]) <= 1e-9):
+        return False
+    area = np.linalg.det(h) / w**3
+    return bool(np.all(area > 1 / 16) and np.all(area < 16))
+
+
+def _spread(points: Array) -> float:
+    """The lesser standard deviation of points, px."""
+    return float(np.sqrt(max(0.0, np.linalg.eigvalsh(np.cov(points.T))[0])))
+
+
+def find_links(features: Sequence[Features], job: Job) -> tuple[list[Link], list[NoLink]]:
+    """All verified links, and for the other pairs why not.
+
+    Small sets try every pair in full; larger ones look at their strongest features first.
+    """
+    pairs = [(a, b) for a in range(len(features)) for b in range(a + 1, len(features))]
+    refused: list[NoLink] = []
+    if len(features) > ALL_PAIRS_UP_TO:
+        pairs, refused = _plausible_pairs(features, pairs, job)
+    found = job.map(
+        lambda p: link(*p, features[p[0]], features[p[1]]), pairs, "matching frames"
+    )
+    links = [f for f in found if isinstance(f, Link)]
+    return links, refused + [f for f in found if isinstance(f, NoLink)]
+
+
+def _plausible_pairs(features, pairs, job):
+    counts = job.map(
+        lambda p: len(matches(features[p[0]], features[p[1]], QUICK)), pairs, "looking for overlap"
+    )
+    likely, refused = [], []
+    for pair, count in zip(pairs, counts, strict=True):
+        if count >= QUICK_LEAST:
+            likely.append(pair)
+        else:
+            refused.append(NoLink(*pair, f"only {count} strong features look alike"))
+    return likely, refused

@@ -1,0 +1,145 @@
+"""A series brought onto its reference frame: shift, similarity or perspective."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.features import Features
+from windfell.align.pairs import LEAST_INLIERS, log_false_alarms, matches
+from windfell.geometry import planar
+from windfell.job import Job
+
+Array = NDArray[np.float64]
+
+TOLERANCE = 1 / 500
+LOG_CHANCE = -6.0
+STILL_PX = 0.3
+
+
+@dataclass(frozen=True)
+class Onto:
+    """`transform` (3, 3) takes the reference's pixel to this frame's; `still` if none was needed."""
+
+    transform: Array
+    rms_px: float
+    still: bool = False
+
+
+@dataclass(frozen=True)
+class NotOnto:
+    """The frame cannot be brought onto the reference, and why."""
+
+    reason: str
+
+
+def align_series(
+    features: Sequence[Features], reference: int, way: str, job: Job
+) -> list[Onto | NotOnto]:
+    """Each frame's place on the reference; `way` is a key of WAYS."""
+    def one(n: int) -> Onto | NotOnto:
+        if n == reference:
+            return Onto(np.eye(3), 0.0, True)
+        return onto(features[reference], features[n], way)
+
+    return job.map(one, list(range(len(features))), "aligning frames")
+
+
+def onto(reference: Features, frame: Features, way: str) -> Onto | NotOnto:
+    """The transform from the reference's pixels to the frame's, moving things aside.
+
+    If leaving the frame where it is explains the points as well, it is left untouched.
+    """
+    pairs = matches(reference, frame)
+    if len(pairs) < LEAST_INLIERS:
+        return NotOnto(f"only {len(pairs)} features look like the reference's")
+    p, q = reference.points[pairs[:, 0]], frame.points[pairs[:, 1]]
+    tolerance = TOLERANCE * max(reference.width, reference.height)
+    transform, inlier = _robust(p, q, WAYS[way], tolerance)
+    probability = np.pi * tolerance**2 / (frame.width * frame.height)
+    if log_false_alarms(len(p), int(inlier.sum()), probability) > LOG_CHANCE:
+        return NotOnto(f"only {int(inlier.sum())} of {len(p)} features agree on where it lies")
+    error = np.linalg.norm(planar.apply(transform, p[inlier]) - q[inlier], axis=1)
+    rms = float(np.sqrt(np.mean(error**2)))
+    same_size = (reference.width, reference.height) == (frame.width, frame.height)
+    pixel = max(1.0, max(reference.width, reference.height) / 1600)
+    if same_size and planar.corner_shift(transform, frame.width, frame.height) < STILL_PX * pixel:
+        off = np.linalg.norm(p[inlier] - q[inlier], axis=1)
+        return Onto(np.eye(3), float(np.sqrt(np.mean(off**2))), True)
+    return Onto(transform, rms)
+
+
+def _robust(
+    p: Array, q: Array, fit: Callable[[Array, Array, Array], Array], tolerance: float
+) -> tuple[Array, NDArray[np.bool_]]:
+    """The transform by consensus, then by weighted least squares on what agrees."""
+    h, _ = cv2.findHomography(p, q, cv2.USAC_MAGSAC, tolerance, maxIters=3000, confidence=0.999)
+    start = np.eye(3) if h is None else h
+    off = np.linalg.norm(planar.apply(start, p) - q, axis=1)
+    weight = (off < 2 * tolerance).astype(float)
+    if weight.sum() < 4:
+        weight[:] = 1.0
+    transform = start
+    for scale in np.geomspace(tolerance, tolerance / 8, 8):
+        transform = fit(p, q, weight)
+        off = np.linalg.norm(planar.apply(transform, p) - q, axis=1)
+        weight = 1 / (1 + (off / scale) ** 2) ** 2
+    return transform, off < tolerance
+
+
+def fitted_shift(p: Array, q: Array, weight: Array) -> Array:
+    """(3, 3) translation from points p to q (n, 2) in weighted least squares."""
+    out = np.eye(3)
+    out[:2, 2] = np.average(q - p, axis=0, weights=weight)
+    return out
+
+
+def fitted_similarity(p: Array, q: Array, weight: Array) -> Array:
+    """(3, 3) shift, turn and scale in weighted least squares (Umeyama 1991, for the plane)."""
+    mp, mq = np.average(p, axis=0, weights=weight), np.average(q, axis=0, weights=weight)
+    a, b = p - mp, q - mq
+    spread = np.sum(weight * np.sum(a * a, 1))
+    c = np.sum(weight * np.sum(a * b, 1)) / spread
+    s = np.sum(weight * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])) / spread
+    out = np.array([[c, -s, 0], [s, c, 0], [0, 0, 1.0]])
+    out[:2, 2] = mq - out[:2, :2] @ mp
+    return out
+
+
+def fitted_perspective(p: Array, q: Array, weight: Array) -> Array:
+    """(3, 3) homography by the normalised direct linear transform (Hartley 1997).
+
+    Its rows are weighed again by the depth found, so that it is pixels that are minimised.
+    """
+    tp, tq = _normaliser(p), _normaliser(q)
+    a, b = planar.apply(tp, p), planar.apply(tq, q)
+    x, y, u, v = a[:, 0], a[:, 1], b[:, 0], b[:, 1]
+    one, nil = np.ones_like(x), np.zeros_like(x)
+    rows_u = np.stack([x, y, one, nil, nil, nil, -u * x, -u * y], 1)
+    rows_v = np.stack([nil, nil, nil, x, y, one, -v * x, -v * y], 1)
+    w = np.sqrt(np.concatenate([weight, weight]))
+    rows, goal = np.concatenate([rows_u, rows_v]), np.concatenate([u, v])
+    depth = np.ones_like(x)
+    for _ in range(4):
+        k = w / np.concatenate([depth, depth])
+        solved = np.linalg.lstsq(rows * k[:, None], goal * k, rcond=None)[0]
+        depth = np.maximum(solved[6] * x + solved[7] * y + 1, 0.1)
+    h = np.append(solved, 1.0).reshape(3, 3)
+    h = np.linalg.solve(tq, h @ tp)
+    return h / h[2, 2]
+
+
+def _normaliser(p: Array) -> Array:
+    middle, size = p.mean(axis=0), max(p.std(), 1e-9)
+    return np.array([[1 / size, 0, -middle[0] / size], [0, 1 / size, -middle[1] / size], [0, 0, 1]])
+
+
+WAYS = {
+    "shift": fitted_shift,
+    "similarity": fitted_similarity,
+    "perspective": fitted_perspective,
+}

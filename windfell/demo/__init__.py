@@ -1,0 +1,1 @@
+"""Brannock Fell: a made-up upland drawn by rule, photographed with known cameras."""

@@ -1,0 +1,120 @@
+"""Photographing a canvas: the camera's geometry, light, drift and noise, all known."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.demo.canvas import Canvas, noise
+from windfell.geometry.camera import Lens
+from windfell.geometry.projections import PROJECTIONS
+from windfell.pixels.colour import srgb_decoded, srgb_encoded
+from windfell.pixels.resample import dense_map
+
+F32 = NDArray[np.float32]
+GRAIN_TILE = 1024
+STRIP = 512
+
+
+@dataclass(frozen=True)
+class Shot:
+    """One press of the shutter: lens, camera-to-world rotation (3, 3), and its light.
+
+    `gain` is the linear gain of (red, green, blue); `vignette` the light lost in the
+    far corner, 0..1; `noise` the deviation of the linear noise at white.
+    """
+
+    lens: Lens
+    rotation: NDArray[np.float64]
+    gain: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    vignette: float = 0.0
+    noise: float = 0.004
+    seed: int = 0
+
+
+class Photographer:
+    """Takes shots of one canvas; finer than the canvas it adds grain of its own."""
+
+    def __init__(self, canvas: Canvas) -> None:
+        self._canvas = canvas
+        self._texture = np.dstack([canvas.colour, canvas.grain]).astype(np.float32)
+        tile = noise((GRAIN_TILE, GRAIN_TILE), (12, 12), 4, np.random.default_rng(1))
+        self._tile = (tile + tile[::-1]) / np.sqrt(np.float32(2))
+
+    def clean(self, shot: Shot) -> F32:
+        """sRGB-encoded float32 (h, w, 3): the scene as this camera would see it undisturbed."""
+        lens = shot.lens
+        rows = [
+            self._rows(shot, top, min(STRIP, lens.height - top))
+            for top in range(0, lens.height, STRIP)
+        ]
+        return np.concatenate(rows)
+
+    def _rows(self, shot: Shot, top: int, height: int) -> F32:
+        c, lens = self._canvas, shot.lens
+        sphere = PROJECTIONS["equirectangular"]
+
+        def rays(points: NDArray) -> NDArray:
+            return lens.rays(points) @ shot.rotation.T
+
+        coarse = 8
+        direction = dense_map(rays, 0, top, lens.width, height, coarse)
+        direction /= np.linalg.norm(direction, axis=-1, keepdims=True)
+        lon_lat = np.degrees(sphere.forward(direction.astype(np.float64)))
+        x = (lon_lat[..., 0] + 180) * c.per_deg - 0.5
+        y = (c.high + lon_lat[..., 1]) * c.per_deg - 0.5
+        box = _column_box(x, c.width)
+        texture = np.take(self._texture, np.arange(*box) % c.width, axis=1)
+        x = np.where(x < box[0], x + c.width, x) - box[0]
+        seen = cv2.remap(
+            texture, x.astype(np.float32), y.astype(np.float32), cv2.INTER_CUBIC,
+            borderMode=cv2.BORDER_REFLECT,
+        )
+        return self._with_grain(seen, lon_lat, lens.focal_px * np.pi / 180 / c.per_deg)
+
+    def _with_grain(self, seen: F32, lon_lat: NDArray, finer: float) -> F32:
+        colour = np.ascontiguousarray(seen[..., :3])
+        if finer < 1.3:
+            return np.clip(colour, 0, 1)
+        at = lon_lat * self._canvas.per_deg * max(1.0, finer / 2)
+        grain = cv2.remap(
+            self._tile, (at[..., 0] % GRAIN_TILE).astype(np.float32),
+            (at[..., 1] % GRAIN_TILE).astype(np.float32), cv2.INTER_LINEAR,
+            borderMode=cv2.BORDER_WRAP,
+        )
+        strength = 0.05 * np.clip(seen[..., 3], 0, 1) + 0.004
+        return np.clip(colour * (1 + (strength * grain)[..., None]), 0, 1)
+
+    def take(self, shot: Shot, scene: F32 | None = None) -> NDArray[np.uint8]:
+        """The developed frame, uint8 sRGB (h, w, 3), of `scene` or of the clean view."""
+        seen = self.clean(shot) if scene is None else scene
+        rng = np.random.default_rng(shot.seed)
+        light = srgb_decoded(seen).astype(np.float32) * np.array(shot.gain, np.float32)
+        light *= _falloff(shot.lens, shot.vignette)[..., None]
+        wobble = rng.standard_normal(light.shape, dtype=np.float32)
+        light += wobble * shot.noise * np.sqrt(np.maximum(light, 0.02))
+        code = srgb_encoded(np.clip(light, 0, 1)) * 255 + rng.random(light.shape, np.float32) - 0.5
+        return np.clip(np.rint(code), 0, 255).astype(np.uint8)
+
+
+def _column_box(x: NDArray, width: int) -> tuple[int, int]:
+    """The canvas columns a strip reads, as a run that may reach past the right edge."""
+    used = np.zeros(64, bool)
+    used[np.unique((x / width * 64).astype(int) % 64)] = True
+    if used.all():
+        return -4, width + 4
+    gap_end = max(range(64), key=lambda s: next(k for k in range(64) if used[(s - k - 1) % 64]))
+    first = gap_end
+    count = 64 - next(k for k in range(64) if used[(gap_end - k - 1) % 64])
+    step = width / 64
+    return int(first * step) - 4, int((first + count) * step) + 5
+
+
+def _falloff(lens: Lens, loss: float) -> F32:
+    x = (np.arange(lens.width) - (lens.width - 1) / 2) ** 2
+    y = (np.arange(lens.height) - (lens.height - 1) / 2) ** 2
+    r2 = (x[None] + y[:, None]) / (x[0] + y[0])
+    return (1 - loss * (0.7 * r2 + 0.3 * r2 * r2)).astype(np.float32)

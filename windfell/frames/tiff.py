@@ -1,0 +1,64 @@
+"""TIFF files: header and pixels."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import tifffile
+from numpy.typing import NDArray
+
+ICC_TAG, EXIF_TAG = 34675, 34665
+EXIF_NAMES = {
+    "ExposureTime": 33434, "FNumber": 33437, "ISOSpeedRatings": 34855,
+    "PhotographicSensitivity": 34855, "DateTimeOriginal": 36867, "FocalLength": 37386,
+    "FocalLengthIn35mmFilm": 41989, "LensModel": 42036,
+}
+
+
+def tiff_header(path: str) -> tuple[int, int, dict[int, Any], bytes | None]:
+    """(width, height, EXIF values by tag, ICC profile or None) of the file's first picture."""
+    with tifffile.TiffFile(path) as file:
+        page = file.pages[0]
+        tags = {t.code: t.value for t in page.tags if t.code in (271, 272, 274, 305, 306)}
+        inner = page.tags.get(EXIF_TAG)
+        if inner is not None and isinstance(inner.value, dict):
+            tags.update({EXIF_NAMES[k]: v for k, v in inner.value.items() if k in EXIF_NAMES})
+        icc = page.tags.get(ICC_TAG)
+        orientation = tags.get(274, 1)
+        tags[274] = int(orientation)
+        return page.imagewidth, page.imagelength, tags, None if icc is None else bytes(icc.value)
+
+
+def tiff_pixels(path: str) -> NDArray:
+    """Pixels (h, w, 3): uint8, uint16 or float32, not yet turned upright.
+
+    Raises ValueError in words for kinds of TIFF that are not read.
+    """
+    with tifffile.TiffFile(path) as file:
+        page = file.pages[0]
+        if page.photometric.name not in ("RGB", "MINISBLACK", "MINISWHITE", "YCBCR"):
+            raise ValueError(f"its colours are stored as {page.photometric.name.lower()}")
+        pixels = page.asarray()
+        if page.planarconfig.name == "SEPARATE" and pixels.ndim == 3:
+            pixels = np.moveaxis(pixels, 0, -1)
+        if page.photometric.name == "MINISWHITE":
+            pixels = np.iinfo(pixels.dtype).max - pixels
+    return three_channels(pixels)
+
+
+def three_channels(pixels: NDArray) -> NDArray:
+    """Grey repeated, alpha dropped; the sample kind made uint8, uint16 or float32."""
+    if pixels.dtype == np.bool_:
+        pixels = pixels.astype(np.uint8) * 255
+    if pixels.dtype in (np.float16, np.float64):
+        pixels = pixels.astype(np.float32)
+    if pixels.dtype not in (np.uint8, np.uint16, np.float32):
+        raise ValueError(f"its samples are of kind {pixels.dtype}")
+    if pixels.ndim == 2:
+        pixels = pixels[..., None]
+    if pixels.ndim != 3 or pixels.shape[2] < 1:
+        raise ValueError("it is not one flat picture")
+    if pixels.shape[2] < 3:
+        pixels = np.repeat(pixels[..., :1], 3, axis=2)
+    return np.ascontiguousarray(pixels[..., :3])

@@ -1,0 +1,1 @@
+"""Cameras, rotations, projections: the ground floor. Imports nothing of ours."""

@@ -1,0 +1,102 @@
+"""The lens: from rays in camera axes to pixels and back."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Lens:
+    """A central camera with one radial distortion term (Brown 1966, k1 only).
+
+    Pixel = centre + focal_px * u * (1 + k1 |u|^2) with u = (x/z, y/z). Pixel
+    centres lie at integers; `dx`, `dy` shift the principal point off the middle.
+    """
+
+    width: int
+    height: int
+    focal_px: float
+    k1: float = 0.0
+    dx: float = 0.0
+    dy: float = 0.0
+
+    @property
+    def centre(self) -> Array:
+        """The principal point in px, (2,)."""
+        return np.array([(self.width - 1) / 2 + self.dx, (self.height - 1) / 2 + self.dy])
+
+    @property
+    def fold_radius(self) -> float:
+        """The |u| beyond which a barrel distortion folds back on itself, or inf."""
+        return np.inf if self.k1 >= 0 else float(np.sqrt(-1.0 / (3.0 * self.k1)))
+
+    def project(self, rays: Array) -> Array:
+        """Pixels (..., 2) of rays (..., 3) in camera axes; NaN where the lens sees nothing.
+
+        Nothing is seen behind the camera or beyond the fold of a barrel distortion.
+        """
+        z = rays[..., 2]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            u = rays[..., :2] / np.where(z > 1e-9, z, np.nan)[..., None]
+        r2 = np.sum(u * u, axis=-1)
+        bend = 1.0 + self.k1 * r2
+        if self.k1 < 0:
+            bend = np.where(r2 < self.fold_radius**2, bend, np.nan)
+        return self.centre + self.focal_px * u * bend[..., None]
+
+    def undistort(self, points: Array) -> Array:
+        """The u = (x/z, y/z), (..., 2), that pixels (..., 2) look at."""
+        d = (np.asarray(points, float) - self.centre) / self.focal_px
+        return d / self._bend_at(np.sqrt(np.sum(d * d, axis=-1)))[..., None]
+
+    def _bend_at(self, rd: Array) -> Array:
+        """1 + k1 r^2 at the undistorted radius r whose distorted radius is `rd` (Newton)."""
+        if self.k1 == 0.0:
+            return np.ones_like(rd)
+        top = 0.999 * self.fold_radius
+        r = np.minimum(rd, top)
+        for _ in range(20):
+            step = (r * (1 + self.k1 * r * r) - rd) / (1 + 3 * self.k1 * r * r)
+            r = np.clip(r - step, 0.0, top)
+        return 1 + self.k1 * r * r
+
+    def rays(self, points: Array) -> Array:
+        """Unit rays (..., 3) in camera axes of pixels (..., 2)."""
+        u = self.undistort(points)
+        rays = np.concatenate([u, np.ones(u.shape[:-1] + (1,))], axis=-1)
+        return rays / np.linalg.norm(rays, axis=-1, keepdims=True)
+
+    def scaled(self, width: int, height: int) -> Lens:
+        """The same lens for the frame resized to width x height px."""
+        s = width / self.width
+        return replace(
+            self, width=width, height=height, focal_px=self.focal_px * s,
+            dx=self.dx * s, dy=self.dy * s,
+        )
+
+    def border(self, per_side: int = 24) -> Array:
+        """Pixels (4 n, 2) along the frame's outermost edge, in order around it."""
+        t = np.linspace(0, 1, per_side, endpoint=False)
+        w, h = self.width - 0.5, self.height - 0.5
+        x0 = y0 = -0.5
+        top = np.stack([x0 + (w - x0) * t, np.full_like(t, y0)], -1)
+        right = np.stack([np.full_like(t, w), y0 + (h - y0) * t], -1)
+        bottom = np.stack([w + (x0 - w) * t, np.full_like(t, h)], -1)
+        left = np.stack([np.full_like(t, x0), h + (y0 - h) * t], -1)
+        return np.concatenate([top, right, bottom, left])
+
+    def grid(self, steps: int = 24) -> Array:
+        """Pixels (steps^2, 2) spread evenly over the frame, edges included."""
+        x = np.linspace(-0.5, self.width - 0.5, steps)
+        y = np.linspace(-0.5, self.height - 0.5, steps)
+        return np.stack(np.meshgrid(x, y), -1).reshape(-1, 2)
+
+
+def focal_px_from_35mm(focal35_mm: float, width: int, height: int) -> float:
+    """Focal length in px from its 35 mm equivalent, by the frame's diagonal (CIPA DC-008)."""
+    return focal35_mm / np.hypot(36.0, 24.0) * np.hypot(width, height)

@@ -1,0 +1,71 @@
+"""Rotations of 3-space. Axes everywhere: x right, y down, z ahead."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+
+def cross_matrix(v: Array) -> Array:
+    """The (3, 3) matrix K with K @ u = v x u."""
+    x, y, z = v
+    return np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
+
+
+def from_rotvec(v: Array) -> Array:
+    """The (3, 3) rotation by |v| rad about v (Rodrigues)."""
+    angle = float(np.linalg.norm(v))
+    k = cross_matrix(np.asarray(v, float))
+    if angle < 1e-8:
+        return np.eye(3) + k + 0.5 * k @ k
+    return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)
+
+
+def angle_between(a: Array, b: Array) -> float:
+    """Angle in rad of the rotation that takes `a` to `b`, exact for small angles too."""
+    turn = a.T @ b
+    sine = 0.5 * np.linalg.norm(
+        [turn[2, 1] - turn[1, 2], turn[0, 2] - turn[2, 0], turn[1, 0] - turn[0, 1]]
+    )
+    return float(np.arctan2(sine, 0.5 * (np.trace(turn) - 1.0)))
+
+
+def nearest_rotation(m: Array) -> Array:
+    """The rotation nearest to a (3, 3) matrix in the Frobenius sense."""
+    u, _, vt = np.linalg.svd(m)
+    return u @ np.diag([1.0, 1.0, np.linalg.det(u @ vt)]) @ vt
+
+
+def aligning_rotation(a: Array, b: Array, weights: Array | None = None) -> Array:
+    """The rotation R minimising sum w |R a - b|^2 over unit rays (n, 3) (Kabsch 1976)."""
+    w = np.ones(len(a)) if weights is None else weights
+    return nearest_rotation((b * w[:, None]).T @ a)
+
+
+def mean_rotation(rotations: list[Array]) -> Array:
+    """The chordal mean of rotations."""
+    return nearest_rotation(np.sum(rotations, axis=0))
+
+
+def from_yaw_pitch_roll(yaw: float, pitch: float, roll: float) -> Array:
+    """Camera-to-world rotation, angles in rad.
+
+    Yaw turns right, pitch looks up, roll turns the camera clockwise about its
+    axis as seen from behind it: R = Ry(yaw) Rx(pitch) Rz(roll).
+    """
+    cy, sy, cp, sp = np.cos(yaw), np.sin(yaw), np.cos(pitch), np.sin(pitch)
+    cr, sr = np.cos(roll), np.sin(roll)
+    turn = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
+    tilt = np.array([[1, 0, 0], [0, cp, -sp], [0, sp, cp]])
+    lean = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1.0]])
+    return turn @ tilt @ lean
+
+
+def yaw_pitch_roll(r: Array) -> tuple[float, float, float]:
+    """The angles in rad that `from_yaw_pitch_roll` turns back into `r`."""
+    yaw = np.arctan2(r[0, 2], r[2, 2])
+    pitch = np.arcsin(np.clip(-r[1, 2], -1, 1))
+    roll = np.arctan2(r[1, 0], r[1, 1])
+    return float(yaw), float(pitch), float(roll)

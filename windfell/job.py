@@ -1,0 +1,119 @@
+"""Long work: how far it is, how long yet, and the way to stop it."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
+from dataclasses import dataclass
+from typing import TypeVar
+
+T = TypeVar("T")
+R = TypeVar("R")
+
+CORES = max(1, len(os.sched_getaffinity(0)))
+REPORT_EVERY_S = 0.1
+
+
+class Cancelled(Exception):
+    """The work was told to stop; whatever it had is thrown away."""
+
+
+@dataclass(frozen=True)
+class Progress:
+    """Where the work stands: the stage in words, its fraction 0..1, seconds left or None."""
+
+    stage: str
+    fraction: float
+    remaining_s: float | None
+
+
+class Job:
+    """One piece of long work, watched by whoever asked for it.
+
+    The report is called from the working thread, at most ten times a second.
+    """
+
+    def __init__(self, report: Callable[[Progress], None] | None = None) -> None:
+        self._report_to = report
+        self._stop = threading.Event()
+        self._stage = ""
+        self._stage_start = 0.0
+        self._last_report = 0.0
+
+    def stop(self) -> None:
+        """Ask the work to end; it raises Cancelled at its next step."""
+        self._stop.set()
+
+    @property
+    def stopped(self) -> bool:
+        return self._stop.is_set()
+
+    def check(self) -> None:
+        """Raises Cancelled if the work was told to stop."""
+        if self._stop.is_set():
+            raise Cancelled(self._stage)
+
+    def step(self, stage: str, fraction: float) -> None:
+        """Say how far a stage is; raises Cancelled if told to stop."""
+        self.check()
+        now = time.monotonic()
+        if stage != self._stage:
+            self._stage, self._stage_start, self._last_report = stage, now, 0.0
+        if self._report_to is None or now - self._last_report < REPORT_EVERY_S:
+            return
+        self._last_report = now
+        spent = now - self._stage_start
+        left = spent * (1.0 - fraction) / fraction if fraction > 0.05 else None
+        self._report_to(Progress(stage, fraction, left))
+
+    def over(self, items: Sequence[T], stage: str) -> Iterator[T]:
+        """The items one by one, reported as they go by."""
+        for n, item in enumerate(items):
+            self.step(stage, n / len(items))
+            yield item
+
+    def map(
+        self, work: Callable[[T], R], items: Sequence[T], stage: str, workers: int = CORES
+    ) -> list[R]:
+        """Results of `work` for every item, in order, computed on threads.
+
+        Told to stop, it raises Cancelled within a twentieth of a second even if a
+        worker is still inside its last item; that item's result is dropped.
+        """
+        results: dict[int, R] = {}
+        for n, result in self.stream(work, items, stage, workers, ordered=False):
+            results[n] = result
+        return [results[n] for n in range(len(items))]
+
+    def stream(
+        self,
+        work: Callable[[T], R],
+        items: Sequence[T],
+        stage: str,
+        workers: int = CORES,
+        ordered: bool = True,
+    ) -> Iterator[tuple[int, R]]:
+        """(index, result) as threads finish; in order, few ahead, if `ordered`."""
+        pool = ThreadPoolExecutor(max_workers=max(1, workers))
+        try:
+            yield from self._stream(pool, work, items, stage, workers, ordered)
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
+
+    def _stream(self, pool, work, items, stage, workers, ordered):
+        pending, ready, sent, given = {}, {}, 0, 0
+        while given < len(items):
+            while sent < len(items) and len(pending) + len(ready) < workers + 2:
+                pending[pool.submit(work, items[sent])] = sent
+                sent += 1
+            self.step(stage, given / len(items))
+            done, _ = wait(pending, timeout=0.05, return_when=FIRST_COMPLETED)
+            for future in done:
+                ready[pending.pop(future)] = future.result()
+            while ready and (not ordered or given in ready):
+                n = given if ordered else next(iter(ready))
+                given += 1
+                yield n, ready.pop(n)

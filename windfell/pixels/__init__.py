@@ -1,0 +1,1 @@
+"""Pixels: colour and transfer, profiles, resampling, pyramids. Imports nothing of ours above the ground."""

@@ -1,0 +1,124 @@
+"""Colour spaces by their primaries, transfer curves, and the working space.
+
+The working space is linear light with the primaries of ITU-R BT.2020 and white D65:
+float32, 1.0 is the white of an encoded source; values above 1 and below 0 are kept.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+F32 = NDArray[np.float32]
+
+D65 = (0.3127, 0.3290)
+BT709 = ((0.640, 0.330), (0.300, 0.600), (0.150, 0.060))
+BT2020 = ((0.708, 0.292), (0.170, 0.797), (0.131, 0.046))
+DCI_P3 = ((0.680, 0.320), (0.265, 0.690), (0.150, 0.060))
+
+
+def rgb_to_xyz(primaries: tuple, white: tuple = D65) -> NDArray[np.float64]:
+    """The (3, 3) matrix from linear RGB to CIE XYZ (SMPTE RP 177-1993)."""
+    def xyz(c: tuple) -> list[float]:
+        return [c[0] / c[1], 1.0, (1 - c[0] - c[1]) / c[1]]
+
+    p = np.array([xyz(c) for c in primaries]).T
+    return p * np.linalg.solve(p, np.array(xyz(white)))
+
+
+def srgb_decoded(v: NDArray) -> NDArray:
+    """Linear light of sRGB-encoded values (IEC 61966-2-1)."""
+    v = np.asarray(v)
+    return np.where(v <= 0.04045, v / 12.92, ((np.maximum(v, 0) + 0.055) / 1.055) ** 2.4)
+
+
+def srgb_encoded(v: NDArray) -> NDArray:
+    """sRGB-encoded values of linear light (IEC 61966-2-1)."""
+    v = np.asarray(v)
+    return np.where(v <= 0.0031308, v * 12.92, 1.055 * np.maximum(v, 0.0031308) ** (1 / 2.4) - 0.055)
+
+
+def bt2020_encoded(v: NDArray) -> NDArray:
+    """BT.2020 encoded values of linear light (ITU-R BT.2020, table 4)."""
+    v = np.asarray(v)
+    return np.where(v < 0.0180540, 4.5 * v, 1.0992968 * np.maximum(v, 0.018) ** 0.45 - 0.0992968)
+
+
+def bt2020_decoded(v: NDArray) -> NDArray:
+    """Linear light of BT.2020 encoded values."""
+    v = np.asarray(v)
+    return np.where(v < 0.0812428, v / 4.5, ((np.maximum(v, 0) + 0.0992968) / 1.0992968) ** (1 / 0.45))
+
+
+@dataclass(frozen=True)
+class Space:
+    """An RGB space: its primaries (white D65) and its transfer curve both ways."""
+
+    name: str
+    title: str
+    primaries: tuple
+    encoded: Callable[[NDArray], NDArray]
+    decoded: Callable[[NDArray], NDArray]
+
+    def matrix_from(self, primaries: tuple) -> NDArray[np.float64]:
+        """(3, 3) from linear RGB of other primaries into this space's linear RGB."""
+        return np.linalg.solve(rgb_to_xyz(self.primaries), rgb_to_xyz(primaries))
+
+
+SRGB = Space("srgb", "sRGB", BT709, srgb_encoded, srgb_decoded)
+DISPLAY_P3 = Space("display-p3", "Display P3", DCI_P3, srgb_encoded, srgb_decoded)
+REC2020 = Space("rec2020", "BT.2020", BT2020, bt2020_encoded, bt2020_decoded)
+SPACES = {s.name: s for s in (SRGB, DISPLAY_P3, REC2020)}
+
+WORKING = BT2020
+SRGB_TO_WORKING = np.linalg.solve(rgb_to_xyz(WORKING), rgb_to_xyz(BT709))
+LUMINANCE = rgb_to_xyz(WORKING)[1].astype(np.float32)
+
+
+def luminance(linear: F32) -> F32:
+    """Relative luminance Y (h, w) of working-space pixels (h, w, 3)."""
+    return cv2.transform(linear, LUMINANCE[None])
+
+
+class Encoder:
+    """Turns working-space pixels into an encoded space as uint8, uint16 or float32.
+
+    Integer output goes through a table over the square root of the light, whose
+    65,536 steps are finer than one step of 16-bit output everywhere.
+    """
+
+    def __init__(self, space: Space, depth: int) -> None:
+        self._matrix = space.matrix_from(WORKING).astype(np.float32)
+        self._space = space
+        self._depth = depth
+        if depth != 32:
+            top = 2**depth - 1
+            light = (np.arange(65536) / 65535.0) ** 2
+            code = np.clip(np.rint(space.encoded(light) * top), 0, top)
+            self._table = code.astype(np.uint8 if depth == 8 else np.uint16)
+
+    def __call__(self, linear: F32) -> NDArray:
+        """Encoded pixels (h, w, 3) of working-space pixels (h, w, 3), clipped to 0..1."""
+        own = cv2.transform(linear, self._matrix)
+        if self._depth == 32:
+            return self._space.encoded(own).astype(np.float32)
+        np.clip(own, 0.0, 1.0, out=own)
+        cv2.sqrt(own, dst=own)
+        return self._table[(own * np.float32(65535.0) + np.float32(0.5)).astype(np.uint16)]
+
+
+def to_view(linear: F32) -> NDArray[np.uint8]:
+    """sRGB uint8 (h, w, 3) for a screen, of working-space pixels."""
+    return _VIEW(linear)
+
+
+def perceptual(linear: F32) -> F32:
+    """sRGB-encoded float32 0..1 (h, w, 3): differences in it follow the eye."""
+    return to_view(linear).astype(np.float32) / np.float32(255.0)
+
+
+_VIEW = Encoder(SRGB, 8)

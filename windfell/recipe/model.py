@@ -1,0 +1,234 @@
+"""The recipe: every decision, as frozen data that can be compared and hashed.
+
+Field names and enum values are the words of the project file (docs/project-file.md).
+Limits and units stand on the fields, for the file's validation and the rulers alike.
+"""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from typing import Any
+
+
+class Kind(StrEnum):
+    PANORAMA = "panorama"
+    STACK = "stack"
+
+
+class Align(StrEnum):
+    NONE = "none"
+    SHIFT = "shift"
+    SIMILARITY = "similarity"
+    PERSPECTIVE = "perspective"
+
+
+class ProjectionChoice(StrEnum):
+    AUTO = "auto"
+    RECTILINEAR = "rectilinear"
+    CYLINDRICAL = "cylindrical"
+    EQUIRECTANGULAR = "equirectangular"
+
+
+class Edges(StrEnum):
+    LEAVE = "leave"
+    TRIM = "trim"
+
+
+class Rule(StrEnum):
+    MEDIAN = "median"
+    MEAN = "mean"
+    MAXIMUM = "maximum"
+    MINIMUM = "minimum"
+
+
+class Format(StrEnum):
+    TIFF = "tiff"
+    PNG = "png"
+    JPEG = "jpeg"
+
+
+class Compression(StrEnum):
+    NONE = "none"
+    DEFLATE = "deflate"
+
+
+class ColourSpace(StrEnum):
+    SRGB = "srgb"
+    DISPLAY_P3 = "display-p3"
+    REC2020 = "rec2020"
+
+
+def number(default: float | None, low: float, high: float, unit: str = "") -> Any:
+    """A numeric field with its limits, inclusive, and its unit."""
+    return field(default=default, metadata={"low": low, "high": high, "unit": unit})
+
+
+Unknown = tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True)
+class FileSource:
+    """A picture file."""
+
+    path: str
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class VideoInstant:
+    """One instant of a video."""
+
+    path: str
+    time_s: float = number(0.0, 0.0, 1e6, "s")
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class SetSource:
+    """The result of another set of the same project."""
+
+    set: str
+    unknown: Unknown = ()
+
+
+Source = FileSource | VideoInstant | SetSource
+SOURCE_WORDS = {"file": FileSource, "video instant": VideoInstant, "set": SetSource}
+
+
+@dataclass(frozen=True)
+class Development:
+    """What is done to a frame before it is joined."""
+
+    exposure_ev: float = number(0.0, -5.0, 5.0, "EV")
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class Mask:
+    """A painted mask, named by the hash of its content; 255 is inside."""
+
+    name: str
+    purpose: str = "ignore"
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class Frame:
+    id: str
+    source: Source
+    on: bool = True
+    development: Development = Development()
+    masks: tuple[Mask, ...] = ()
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class Registration:
+    """How frames are brought together. `focal_px` None: estimated; it counts at full size."""
+
+    align: Align = Align.NONE
+    reference: str | None = None
+    focal_px: float | None = number(None, 10.0, 1e6, "px")
+    level: bool = True
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class View:
+    projection: ProjectionChoice = ProjectionChoice.AUTO
+    yaw_deg: float = number(0.0, -180.0, 180.0, "°")
+    pitch_deg: float = number(0.0, -90.0, 90.0, "°")
+    roll_deg: float = number(0.0, -180.0, 180.0, "°")
+    full_sphere: bool = False
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class Outline:
+    edges: Edges = Edges.LEAVE
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class Joining:
+    match_light: bool = True
+    cut_seams: bool = True
+    blend_pct: float = number(60.0, 0.0, 100.0, "%")
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class Combining:
+    rule: Rule = Rule.MEDIAN
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class Output:
+    format: Format = Format.TIFF
+    depth: int = number(16, 8, 16, "bit")
+    compression: Compression = Compression.DEFLATE
+    quality: int = number(92, 1, 100, "%")
+    space: ColourSpace = ColourSpace.SRGB
+    width_px: int | None = number(None, 16, 300_000, "px")
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class FrameSet:
+    """Frames that become one picture."""
+
+    id: str
+    name: str
+    kind: Kind
+    frames: tuple[Frame, ...] = ()
+    registration: Registration = Registration()
+    view: View = View()
+    outline: Outline = Outline()
+    joining: Joining = Joining()
+    combining: Combining = Combining()
+    output: Output = Output()
+    unknown: Unknown = ()
+
+    @property
+    def used(self) -> tuple[Frame, ...]:
+        """The frames that are switched on, in order."""
+        return tuple(f for f in self.frames if f.on)
+
+    def frame(self, frame_id: str) -> Frame:
+        return next(f for f in self.frames if f.id == frame_id)
+
+
+@dataclass(frozen=True)
+class Project:
+    sets: tuple[FrameSet, ...] = ()
+    unknown: Unknown = ()
+
+    def set(self, set_id: str) -> FrameSet:
+        return next(s for s in self.sets if s.id == set_id)
+
+    def with_set(self, changed: FrameSet) -> Project:
+        return replace(self, sets=tuple(changed if s.id == changed.id else s for s in self.sets))
+
+
+def new_id() -> str:
+    """A short name for a set or frame, unlike any other."""
+    return uuid.uuid4().hex[:10]
+
+
+def frame_from_path(path: str) -> Frame:
+    return Frame(new_id(), FileSource(path))
+
+
+def nested_in(project: Project, set_id: str) -> set[str]:
+    """Ids of the sets that stand, at any depth, as frames of this one."""
+    found: set[str] = set()
+    waiting = [set_id]
+    while waiting:
+        for frame in project.set(waiting.pop()).frames:
+            if isinstance(frame.source, SetSource) and frame.source.set not in found:
+                found.add(frame.source.set)
+                waiting.append(frame.source.set)
+    return found

@@ -1,0 +1,189 @@
+"""The project file: a zip with project.json and masks as PNG (docs/project-file.md)."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import os
+import tempfile
+import zipfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.errors import OutputFailed, ProjectUnreadable
+from windfell.recipe.model import FileSource, Frame, Project, SetSource, VideoInstant, nested_in
+from windfell.recipe.words import WrongWord, from_words, to_words
+
+SCHEMA = 1
+SUFFIX = ".windfell"
+MAX_JSON_BYTES = 64 * 2**20
+
+Masks = dict[str, NDArray[np.uint8]]
+
+
+def mask_name(mask: NDArray[np.uint8]) -> str:
+    """The lasting name of a mask (h, w): the hash of its size and content."""
+    digest = hashlib.sha256(f"{mask.shape}".encode() + np.ascontiguousarray(mask).tobytes())
+    return digest.hexdigest()[:24]
+
+
+@contextmanager
+def written_whole(path: Path) -> Iterator[Path]:
+    """A temporary file beside `path` that takes its place when the block ends well.
+
+    Whatever goes wrong, `path` is as before and the temporary file is gone. Raises
+    OutputFailed for what the file system refuses.
+    """
+    path = Path(path)
+    temporary: Path | None = None
+    try:
+        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+        os.close(handle)
+        temporary = Path(name)
+        os.chmod(temporary, 0o666 & ~_umask())
+        yield temporary
+        with open(temporary, "rb") as done:
+            os.fsync(done.fileno())
+        os.replace(temporary, path)
+    except OSError as error:
+        why = error.strerror or str(error)
+        raise OutputFailed(path, f"it could not be written ({why}); choose another place.") from error
+    finally:
+        if temporary is not None:
+            temporary.unlink(missing_ok=True)
+
+
+def _umask() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
+
+
+def save_project(path: Path, project: Project, masks: Masks) -> None:
+    """Write the project, whole or not at all. Only masks that the recipe names are kept."""
+    path = Path(path).absolute()
+    words = {"schema": SCHEMA, "program": "windfell", **to_words(_relative(project, path.parent))}
+    with written_whole(path) as temporary, zipfile.ZipFile(
+        temporary, "w", zipfile.ZIP_DEFLATED
+    ) as archive:
+        archive.writestr("project.json", json.dumps(words, indent=1, ensure_ascii=False))
+        for name in sorted(_named_masks(project) & masks.keys()):
+            archive.writestr(f"masks/{name}.png", cv2.imencode(".png", masks[name])[1].tobytes())
+
+
+def load_project(path: Path) -> tuple[Project, Masks]:
+    """The project and its masks by name. Raises ProjectUnreadable with what is wrong where.
+
+    Frames whose files are missing stay in the project; `missing_files` lists them.
+    """
+    path = Path(path).absolute()
+    try:
+        with zipfile.ZipFile(path) as archive:
+            words = json.loads(_small_entry(archive, "project.json"))
+            _check_schema(words)
+            project = _from_file_words(words)
+            masks = {n: _mask_from(archive, n) for n in _named_masks(project)}
+    except (OSError, zipfile.BadZipFile, KeyError, UnicodeDecodeError) as error:
+        raise ProjectUnreadable(path, f"it is not a readable project ({error}).") from error
+    except (WrongWord, ValueError) as error:
+        raise ProjectUnreadable(path, f"the project is damaged: {error}.") from error
+    return _absolute(project, path.parent), masks
+
+
+def _small_entry(archive: zipfile.ZipFile, name: str) -> bytes:
+    if archive.getinfo(name).file_size > MAX_JSON_BYTES:
+        raise WrongWord(f"{name} is larger than any project")
+    return archive.read(name)
+
+
+def _check_schema(words: object) -> None:
+    if not isinstance(words, dict) or not isinstance(words.get("schema"), int):
+        raise WrongWord("it names no schema version")
+    if words["schema"] > SCHEMA:
+        raise WrongWord(
+            f"it was written by a later version (schema {words['schema']}, this one reads {SCHEMA})"
+        )
+
+
+def _from_file_words(words: dict) -> Project:
+    own = {k: v for k, v in words.items() if k not in ("schema", "program")}
+    project = from_words(Project, own)
+    ids = [s.id for s in project.sets]
+    if len(set(ids)) != len(ids):
+        raise WrongWord("two sets have the same id")
+    for frame_set in project.sets:
+        for frame in frame_set.frames:
+            if isinstance(frame.source, SetSource) and frame.source.set not in ids:
+                raise WrongWord(f"set {frame_set.name!r} uses a set that does not exist")
+        if frame_set.id in nested_in(project, frame_set.id):
+            raise WrongWord(f"set {frame_set.name!r} contains itself")
+    return project
+
+
+def _named_masks(project: Project) -> set[str]:
+    return {m.name for s in project.sets for f in s.frames for m in f.masks}
+
+
+def _mask_from(archive: zipfile.ZipFile, name: str) -> NDArray[np.uint8]:
+    data = np.frombuffer(archive.read(f"masks/{name}.png"), np.uint8)
+    mask = cv2.imdecode(data, cv2.IMREAD_GRAYSCALE)
+    if mask is None or mask_name(mask) != name:
+        raise WrongWord(f"mask {name} is damaged")
+    return mask
+
+
+def _with_paths(project: Project, change) -> Project:
+    def moved(frame: Frame) -> Frame:
+        if isinstance(frame.source, FileSource | VideoInstant):
+            source = replace(frame.source, path=change(frame.source.path))
+            return replace(frame, source=source)
+        return frame
+
+    sets = tuple(replace(s, frames=tuple(moved(f) for f in s.frames)) for s in project.sets)
+    return replace(project, sets=sets)
+
+
+def _relative(project: Project, folder: Path) -> Project:
+    def near(path: str) -> str:
+        relative = os.path.relpath(path, folder)
+        return path if relative.count("..") > 3 else Path(relative).as_posix()
+
+    return _with_paths(project, near)
+
+
+def _absolute(project: Project, folder: Path) -> Project:
+    return _with_paths(project, lambda p: os.path.normpath(folder / p))
+
+
+def missing_files(project: Project) -> list[str]:
+    """Paths of frames whose files are not where the project says, each once."""
+    paths = [
+        f.source.path for s in project.sets for f in s.frames
+        if isinstance(f.source, FileSource | VideoInstant)
+    ]
+    return [p for p in dict.fromkeys(paths) if not os.path.isfile(p)]
+
+
+def found_in(project: Project, folder: Path) -> Project:
+    """The project with missing frames pointed to files of the same name below `folder`."""
+    by_name: dict[str, str] = {}
+    for root, _, names in os.walk(folder):
+        for name in names:
+            by_name.setdefault(name, os.path.join(root, name))
+    return _with_paths(
+        project, lambda p: p if os.path.isfile(p) else by_name.get(os.path.basename(p), p)
+    )
+
+
+def as_bytes(project: Project) -> bytes:
+    """The project's words as bytes: equal for equal recipes."""
+    text = io.StringIO()
+    json.dump(to_words(project), text, sort_keys=True)
+    return text.getvalue().encode()
