@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from windfell.pixels.colour import to_view
 
-MOST = 4000
+MOST = 3000
 FEW = 600
 CELLS = 8
 
@@ -52,7 +52,7 @@ def find_features(
 def _detected(grey: NDArray[np.uint8], mask: NDArray | None) -> tuple[NDArray, NDArray]:
     for contrast in (0.03, 0.008):
         sift = cv2.SIFT_create(
-            nfeatures=4 * MOST, contrastThreshold=contrast, enable_precise_upscale=True
+            nfeatures=MOST * 3 // 2, contrastThreshold=contrast, enable_precise_upscale=True
         )
         keys, raw = sift.detectAndCompute(grey, mask)
         if len(keys) >= FEW:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -73,13 +73,12 @@ class LensHint:
 def register_panorama(
     features: Sequence[Features],
     hints: Sequence[LensHint],
-    level: bool,
     job: Job,
     focal_px: float | None = None,
 ) -> PanoramaRegistration:
     """Cameras for the largest set of frames that hold together; `focal_px` fixes all lenses.
 
-    Raises CannotJoin if fewer than two frames do.
+    Rotations are in the axes of the first placed frame; `oriented` levels them. Raises CannotJoin if fewer than two frames do.
     """
     links, refused = find_links(features, job)
     dropped: list[NoLink] = []
@@ -93,8 +92,21 @@ def register_panorama(
             break
         links = [k for k in links if (k.a, k.b) not in bad]
         dropped += [NoLink(a, b, "the pair contradicts the other frames") for a, b in bad]
-    rotations = (levelled if level else from_first)(cameras.rotations)
+    rotations = from_first(cameras.rotations)
     return _result(len(features), cameras, rotations, members, fits, refused + dropped)
+
+
+def oriented(registration: PanoramaRegistration, level: bool) -> PanoramaRegistration:
+    """The registration in a level world, or in the axes of the first placed frame."""
+    if not level:
+        return registration
+    placed = registration.placed
+    turned = dict(zip(placed, levelled([registration.frames[n].rotation for n in placed]), strict=True))
+    frames = tuple(
+        replace(f, rotation=turned[n]) if n in turned else f
+        for n, f in enumerate(registration.frames)
+    )
+    return replace(registration, frames=frames)
 
 
 def largest_connected(count: int, links: Sequence[Link]) -> list[int]:

@@ -35,7 +35,8 @@ def _spread(coarse: F32, step: int, width: int, height: int) -> F32:
     fx = np.arange(width, dtype=np.float32) / np.float32(step)
     fy = np.arange(height, dtype=np.float32) / np.float32(step)
     ix, iy = fx.astype(np.int32), fy.astype(np.int32)
-    tx, ty = (fx - ix)[None, :, None], (fy - iy)[:, None, None]
+    tx = (fx - ix.astype(np.float32))[None, :, None]
+    ty = (fy - iy.astype(np.float32))[:, None, None]
     ix1, iy1 = np.minimum(ix + 1, coarse.shape[1] - 1), np.minimum(iy + 1, coarse.shape[0] - 1)
     rows = coarse[:, ix] * (1 - tx) + coarse[:, ix1] * tx
     upper = rows[iy]

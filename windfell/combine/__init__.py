@@ -1,0 +1,1 @@
+"""Combine: many frames of one view become one picture by a rule."""

@@ -1,0 +1,113 @@
+"""A stack worked strip by strip, so that memory follows the strip, not the series."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.combine.network import ranked
+from windfell.combine.rules import StackRule
+from windfell.geometry import planar
+from windfell.pixels.resample import dense_map, inside_frame, remapped, source_box
+from windfell.pixels.sheet import Sheet
+from windfell.pixels.tiles import Region
+
+F32 = NDArray[np.float32]
+CACHE_BYTES = 768 * 1024
+
+
+@dataclass(frozen=True)
+class Layer:
+    """A frame of the stack: its pixels, its place (reference px to frame px; None: as it is),
+    and the factor on its light. `transform` counts at the sheet's own scale.
+    """
+
+    sheet: Sheet
+    transform: NDArray[np.float64] | None = None
+    gain: float = 1.0
+
+
+def rows_in_cache(layers: Sequence[Layer], width: int) -> int:
+    """How many rows of all layers fit the cache together."""
+    per_row = sum(width * 3 * layer.sheet.pixels.dtype.itemsize for layer in layers)
+    return max(1, CACHE_BYTES // max(1, per_row))
+
+
+def by_rank(layers: Sequence[Layer], rule: StackRule) -> bool:
+    """Whether the rule may pick among the encoded values: one encoding, nothing moved or lit."""
+    first = layers[0].sheet
+    if rule.ranks(len(layers)) is None or first.linearizer is None:
+        return False
+    return all(
+        x.transform is None and x.gain == 1.0 and x.sheet.linearizer is first.linearizer
+        and first.linearizer.matrix is not None and x.sheet.pixels.shape == first.pixels.shape
+        and x.sheet.pixels.dtype == first.pixels.dtype
+        for x in layers
+    )
+
+
+def combined(layers: Sequence[Layer], rule: StackRule, region: Region) -> F32:
+    """Working-space light (h, w, 3) of the rule over a region within the reference's area."""
+    if by_rank(layers, rule):
+        return _picked(layers, rule, region)
+    planes, masks = zip(*(_plane(x, region) for x in layers), strict=True)
+    if all(m is None for m in masks):
+        return rule.combined(list(planes))
+    return _where_covered(list(planes), masks, rule)
+
+
+def _picked(layers: Sequence[Layer], rule: StackRule, region: Region) -> F32:
+    """Ranks found among the encoded values, a few rows at a time, then turned into light."""
+    linearizer = layers[0].sheet.linearizer
+    ranks = rule.ranks(len(layers))
+    out = np.empty((region.height, region.width, 3), np.float32)
+    step = rows_in_cache(layers, region.width)
+    columns = slice(region.left, region.left + region.width)
+    for top in range(0, region.height, step):
+        rows = slice(region.top + top, region.top + min(top + step, region.height))
+        planes = [np.ascontiguousarray(x.sheet.pixels[rows, columns]) for x in layers]
+        lights = [linearizer.light(p) for p in ranked(planes, ranks)]
+        light = lights[0] if len(lights) == 1 else sum(lights) * np.float32(1 / len(lights))
+        out[top : top + step] = linearizer.working(light)
+    return out
+
+
+def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]:
+    """A layer's light on the region, and where it covers it (None: everywhere)."""
+    sheet = layer.sheet
+    if layer.transform is None:
+        light = sheet.light(
+            region.left, region.top, region.left + region.width, region.top + region.height
+        )
+        return (light if layer.gain == 1.0 else light * np.float32(layer.gain)), None
+    where = dense_map(
+        lambda p: planar.apply(layer.transform, p),
+        region.left, region.top, region.width, region.height, 8,
+    )
+    inside = inside_frame(where, sheet.width, sheet.height)
+    box = source_box(where, sheet.width, sheet.height)
+    if box is None:
+        return np.zeros((region.height, region.width, 3), np.float32), inside
+    left, top, right, bottom = box
+    light = remapped(sheet.light(left, top, right, bottom), where, left, top)
+    return light * np.float32(layer.gain), None if inside.all() else inside
+
+
+def _where_covered(planes: list[F32], masks: Sequence, rule: StackRule) -> F32:
+    """The rule over those frames only that cover a spot; the reference covers all of it."""
+    covers = np.stack([
+        np.ones(planes[0].shape[:2], bool) if m is None else m for m in masks
+    ])
+    out = rule.combined(planes)
+    partial = ~covers.all(axis=0)
+    codes = np.zeros(partial.shape, np.int64)
+    for n in range(len(planes)):
+        codes = codes * 2 + covers[n]
+    for code in np.unique(codes[partial]):
+        here = partial & (codes == code)
+        covering = [p[here][None] for n, p in enumerate(planes) if covers[n][here][0]]
+        out[here] = rule.combined(covering)[0]
+    return out

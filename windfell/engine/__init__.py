@@ -1,0 +1,1 @@
+"""From recipe to picture: stages, keys, cache, scales, regions."""

@@ -1,0 +1,145 @@
+"""The engine: asked for a set's picture, it walks the stages and keeps what they gave."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+
+from windfell.align.features import Features, find_features
+from windfell.engine.cache import Cache, key_of, total_memory_bytes
+from windfell.engine.panorama import PanoramaStages
+from windfell.engine.picture import Picture
+from windfell.engine.sources import Opened, canonical_scale, open_source
+from windfell.engine.stack import StackStages
+from windfell.errors import CannotJoin
+from windfell.job import Job
+from windfell.pixels.sheet import Sheet
+from windfell.pixels.tiles import Region, tiled
+from windfell.recipe.model import Frame, FrameSet, Kind, Project
+from windfell.recipe.project_file import Masks
+
+FEATURE_SIDE = 1280
+TILE = 1024
+PREVIEW_TILE = 512
+
+
+class Engine:
+    """Pictures from recipes. Safe to ask from several threads."""
+
+    def __init__(self, cache_folder: Path | None = None, budget_bytes: int | None = None) -> None:
+        self.cache = Cache(budget_bytes or total_memory_bytes() // 3, cache_folder)
+        self.masks: Masks = {}
+
+    def opened(self, project: Project, frame: Frame, job: Job) -> Opened:
+        return open_source(frame.source, self.cache, lambda s: NestedSet(self, project, s, job))
+
+    def opened_all(self, project: Project, frame_set: FrameSet, job: Job) -> list[Opened]:
+        """All frames in use, opened. Raises CannotJoin for a set without frames."""
+        if not frame_set.used:
+            raise CannotJoin(f"{frame_set.name} has no frames in use; add some or switch them on.")
+        return [self.opened(project, f, job) for f in frame_set.used]
+
+    def stages(self, project: Project, set_id: str) -> PanoramaStages | StackStages:
+        """The stages of a set as the project has it now."""
+        frame_set = project.set(set_id)
+        kind = PanoramaStages if frame_set.kind is Kind.PANORAMA else StackStages
+        return kind(self, project, frame_set)
+
+    def features(self, opened: Opened, frame: Frame, job: Job) -> Features:
+        """Features of a frame, found once for its content and its ignored areas."""
+        ignored = tuple(m.name for m in frame.masks if m.purpose == "ignore")
+
+        def find() -> Features:
+            job.check()
+            width, height = opened.size
+            sheet = opened.sheet(min(1.0, FEATURE_SIDE / max(width, height)), job)
+            light = sheet.light(0, 0, sheet.width, sheet.height)
+            return find_features(light, width, height, self._ignore_mask(ignored))
+
+        key = key_of("features", opened.identity, ignored, FEATURE_SIDE)
+        return self.cache.get(key, find, on_disk=True)
+
+    def _ignore_mask(self, names: tuple[str, ...]) -> np.ndarray | None:
+        masks = [self.masks[n] for n in names if n in self.masks]
+        return None if not masks else np.maximum.reduce(masks)
+
+    def size(self, project: Project, set_id: str, job: Job) -> tuple[int, int]:
+        """(width, height) in px of the set's picture at full size."""
+        return self.stages(project, set_id).size(job)
+
+    def picture(
+        self, project: Project, set_id: str, scale: float, job: Job, region: Region | None = None
+    ) -> Picture:
+        """The picture, or a region of it in px of that scale. scale 1 is the full size."""
+        stages = self.stages(project, set_id)
+        width, height = scaled_size(stages.size(job), scale)
+        region = region or Region(0, 0, width, height)
+        stages.prepare(scale, job)
+        rows = tiled(region.width, region.height, PREVIEW_TILE if scale < 0.75 else TILE)
+        tiles = [tile for row in rows for tile in row]
+        light = np.empty((region.height, region.width, 3), np.float32)
+        covered = np.empty((region.height, region.width), bool)
+
+        def one(tile: Region) -> Picture:
+            moved = Region(tile.left + region.left, tile.top + region.top, tile.width, tile.height)
+            return stages.render(moved, scale, job)
+
+        for n, part in job.stream(one, tiles, "making the picture", ordered=False):
+            t = tiles[n]
+            at = np.s_[t.top : t.top + t.height, t.left : t.left + t.width]
+            light[at], covered[at] = part.light, part.covered
+        return Picture(light, covered)
+
+    def strips(self, project: Project, set_id: str, scale: float, job: Job) -> Iterator[Picture]:
+        """The whole picture as full-width strips from the top, never all at once."""
+        stages = self.stages(project, set_id)
+        width, height = scaled_size(stages.size(job), scale)
+        stages.prepare(scale, job)
+        rows = tiled(width, height, stages.strip_side(width))
+        tiles = [tile for row in rows for tile in row]
+        held: list[Picture] = []
+        across = len(rows[0])
+        for _, part in job.stream(
+            lambda t: stages.render(t, scale, job), tiles, "making the full-size picture"
+        ):
+            held.append(part)
+            if len(held) == across:
+                yield _side_by_side(held)
+                held = []
+
+
+def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
+    """A size at another scale, at least one pixel."""
+    return max(1, round(size[0] * scale)), max(1, round(size[1] * scale))
+
+
+def _side_by_side(parts: list[Picture]) -> Picture:
+    if len(parts) == 1:
+        return parts[0]
+    return Picture(
+        np.concatenate([p.light for p in parts], axis=1),
+        np.concatenate([p.covered for p in parts], axis=1),
+    )
+
+
+class NestedSet:
+    """Another set's picture as a frame: the engine asks itself."""
+
+    def __init__(self, engine: Engine, project: Project, set_id: str, job: Job) -> None:
+        self._engine, self._project, self._set_id = engine, project, set_id
+        stages = engine.stages(project, set_id)
+        self.identity = stages.key(job)
+        self.size = stages.size(job)
+        self.focal_px = stages.focal_px(job)
+        self.lens_key = (*sorted(self.size), "set", self.focal_px and round(self.focal_px, 1))
+
+    def sheet(self, scale: float, job: Job) -> Sheet:
+        kept = canonical_scale(scale)
+
+        def make() -> Sheet:
+            picture = self._engine.picture(self._project, self._set_id, kept, job)
+            return Sheet(picture.light.astype(np.float16))
+
+        return self._engine.cache.get(key_of("nested sheet", self.identity, kept), make)

@@ -1,0 +1,461 @@
+"""The stages of a panorama: registered, levelled, laid out, light fitted, owned, blended."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.panorama import (
+    LensHint,
+    PanoramaRegistration,
+    oriented,
+    register_panorama,
+)
+from windfell.engine.cache import key_of
+from windfell.engine.picture import Picture
+from windfell.engine.sources import Opened
+from windfell.engine.stage import Host, all_features, content_key, development_key
+from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.job import Job
+from windfell.join.blend import FINE_LEVELS, blended, hard_weights, reach, wide_correction
+from windfell.join.light import FrameLight, common_samples, fitted_light, radius2
+from windfell.join.seams import Claim, cut_owner, nearest_owner, spread
+from windfell.join.warp import Warped, frame_map, warped
+from windfell.pixels.colour import perceptual
+from windfell.pixels.resample import dense_map, inside_frame
+from windfell.pixels.tiles import Region
+from windfell.recipe.model import Edges, FrameSet, Kind, Project, ProjectionChoice
+from windfell.shape.bounds import (
+    Posed,
+    field_of_view,
+    fitted_canvas,
+    native_px_per_unit,
+    sphere_canvas,
+)
+from windfell.shape.canvas import Canvas
+from windfell.shape.choice import Choice, suitable_projection
+from windfell.shape.trim import largest_rectangle
+
+F32 = NDArray[np.float32]
+
+SEAM_PIXELS = 900_000
+LIGHT_PIXELS = 160_000
+WIDE_PIXELS = 900_000
+TRIM_SIDE = 1400
+EXPORT_TILE = 1024
+SOFT_SIGMA = 0.8
+
+
+@dataclass(frozen=True)
+class Ownership:
+    """Owner (h, w) of each spot of a surface, as index into the placed frames."""
+
+    surface: Canvas
+    owner: NDArray[np.int16]
+
+
+@dataclass(frozen=True)
+class Wide:
+    """The wide bands' correction (h, w, 3) on its surface."""
+
+    surface: Canvas
+    correction: F32
+
+
+class PanoramaStages:
+    """Pure stages over one recipe; each result is kept by what it depends on."""
+
+    kind = Kind.PANORAMA
+
+    def __init__(self, host: Host, project: Project, frame_set: FrameSet) -> None:
+        self._host, self._project, self.set = host, project, frame_set
+
+    def _opened(self, job: Job) -> list[Opened]:
+        if "opened" not in self.__dict__:
+            self.__dict__["opened"] = self._host.opened_all(self._project, self.set, job)
+        return self.__dict__["opened"]
+
+    def _registration_key(self, job: Job) -> str:
+        content = content_key(self._opened(job), self.set.used)
+        return key_of("registration", content, self.set.registration.focal_px)
+
+    def _world_key(self, job: Job) -> str:
+        return key_of(self._registration_key(job), self.set.registration.level)
+
+    def _light_key(self, job: Job) -> str:
+        lit = development_key(self.set.used), self.set.joining.match_light
+        return key_of("light", self._world_key(job), *lit)
+
+    def _owner_key(self, job: Job) -> str:
+        return key_of("owner", self._light_key(job), self.set.joining.cut_seams)
+
+    def key(self, job: Job) -> str:
+        """Changes when the picture may have changed."""
+        s = self.set
+        return key_of(self._owner_key(job), s.view, s.outline, s.joining.blend_pct)
+
+    def registration(self, job: Job) -> PanoramaRegistration:
+        """Where every frame in use lies, or why it could not be placed."""
+        opened = self._opened(job)
+
+        def register() -> PanoramaRegistration:
+            features = all_features(self._host, opened, self.set.used, job)
+            hints = [LensHint(o.lens_key, o.focal_px) for o in opened]
+            return register_panorama(features, hints, job, self.set.registration.focal_px)
+
+        raw = self._host.cache.get(self._registration_key(job), register, on_disk=True)
+        return oriented(raw, self.set.registration.level)
+
+    def posed(self, job: Job) -> list[Posed]:
+        """Lens and rotation of the placed frames."""
+        found = self.registration(job)
+        return [Posed(found.frames[n].lens, found.frames[n].rotation) for n in found.placed]
+
+    @cached_property
+    def _view(self) -> NDArray[np.float64]:
+        v = self.set.view
+        return from_yaw_pitch_roll(*np.radians([v.yaw_deg, v.pitch_deg, v.roll_deg]))
+
+    def choice(self, job: Job) -> Choice:
+        """The projection in use and why."""
+        wish = self.set.view.projection
+        if self.set.view.full_sphere:
+            return Choice("equirectangular", "the whole sphere is asked for")
+        if wish is not ProjectionChoice.AUTO:
+            return Choice(str(wish), "chosen by hand")
+        return suitable_projection(*field_of_view(self.posed(job)))
+
+    def canvas(self, job: Job) -> Canvas:
+        """The picture's canvas at full size, trimmed if asked."""
+        def lay_out() -> Canvas:
+            whole = self.whole_canvas(job)
+            trims = self.set.outline.edges is Edges.TRIM and not self.set.view.full_sphere
+            return self._trimmed(whole, job) if trims else whole
+
+        s = self.set
+        key = key_of("canvas", self._world_key(job), s.view, s.outline, s.output.width_px)
+        return self._host.cache.get(key, lay_out)
+
+    def whole_canvas(self, job: Job) -> Canvas:
+        """The canvas that holds all frames, at full size."""
+        frames = self.posed(job)
+        px = native_px_per_unit(frames)
+        if self.set.view.full_sphere:
+            return sphere_canvas(self.set.output.width_px or round(2 * np.pi * px))
+        return fitted_canvas(self.choice(job).projection, frames, self._view, px)
+
+    def _trimmed(self, whole: Canvas, job: Job) -> Canvas:
+        small = whole.scaled(min(1.0, TRIM_SIDE / max(whole.width, whole.height)))
+        job.step("trimming", 0.5)
+        covered = np.pad(self._coverage(small, job), 1)
+        inner = cv2.erode(covered.astype(np.uint8), np.ones((3, 3), np.uint8))[1:-1, 1:-1]
+        left, top, right, bottom = largest_rectangle(inner > 0)
+        if right - left < 2 or bottom - top < 2:
+            return whole
+        kx = (whole.right - whole.left) / small.width
+        ky = (whole.bottom - whole.top) / small.height
+        return Canvas(
+            whole.projection, whole.left + left * kx, whole.top + top * ky,
+            whole.left + right * kx, whole.top + bottom * ky,
+            round((right - left) * whole.width / small.width),
+            round((bottom - top) * whole.height / small.height), whole.view,
+        )
+
+    def _coverage(self, canvas: Canvas, job: Job) -> NDArray[np.bool_]:
+        covered = np.zeros((canvas.height, canvas.width), bool)
+        region = Region(0, 0, canvas.width, canvas.height)
+        for frame in self.posed(job):
+            job.check()
+            where = frame_map(canvas, region, frame.lens, frame.rotation)
+            covered |= inside_frame(where, frame.lens.width, frame.lens.height)
+        return covered
+
+    def kept_area(self, job: Job) -> float:
+        """The share of the covered area that the canvas keeps."""
+        whole = self.whole_canvas(job)
+        small = whole.scaled(min(1.0, 700 / max(whole.width, whole.height)))
+        covered = float(self._coverage(small, job).sum()) / (small.width * small.height)
+        canvas = self.canvas(job)
+        if canvas == whole:
+            return 1.0
+        area = (canvas.right - canvas.left) * (canvas.bottom - canvas.top)
+        total = (whole.right - whole.left) * (whole.bottom - whole.top)
+        return min(1.0, area / total / max(covered, 1e-9))
+
+    def size(self, job: Job) -> tuple[int, int]:
+        """(width, height) px at full size."""
+        canvas = self.canvas(job)
+        return canvas.width, canvas.height
+
+    def focal_px(self, job: Job) -> float | None:
+        """The picture's own focal length in px where it is itself a flat view, else None."""
+        canvas = self.canvas(job)
+        return canvas.px_per_unit if canvas.projection == "rectilinear" else None
+
+    def strip_side(self, width: int) -> int:
+        return EXPORT_TILE
+
+    def _surface(self, pixels: int, job: Job) -> Canvas:
+        """The sphere around all frames, unrolled, with about so many pixels."""
+        frames = self.posed(job)
+        full = fitted_canvas("equirectangular", frames, np.eye(3), native_px_per_unit(frames))
+        return full.scaled(min(1.0, float(np.sqrt(pixels / (full.width * full.height)))))
+
+    def _source_scale(self, frame: Posed, canvas: Canvas) -> float:
+        return min(1.0, canvas.px_per_unit / frame.lens.focal_px)
+
+    def _warp(self, n: int, canvas: Canvas, region: Region, light: FrameLight, job: Job):
+        """Placed frame `n` on a region of a canvas, or None."""
+        frame = self.posed(job)[n]
+        at = self.registration(job).placed[n]
+        sheet = self._opened(job)[at].sheet(self._source_scale(frame, canvas), job)
+        return warped(sheet, canvas, region, frame.lens, frame.rotation, light)
+
+    def lights(self, job: Job) -> list[FrameLight]:
+        """What each placed frame's light is multiplied by."""
+        return self._host.cache.get(self._light_key(job), lambda: self._fit_light(job))
+
+    def _fit_light(self, job: Job) -> list[FrameLight]:
+        frames = self.posed(job)
+        placed = self.registration(job).placed
+        developed = [
+            FrameLight((2.0 ** self.set.used[n].development.exposure_ev,) * 3) for n in placed
+        ]
+        if not self.set.joining.match_light or len(frames) < 2:
+            return developed
+        surface = self._surface(LIGHT_PIXELS, job)
+        whole = Region(0, 0, surface.width, surface.height)
+
+        def seen(n: int) -> tuple:
+            w = self._warp(n, surface, whole, developed[n], job)
+            if w is None:
+                return None
+            where = frame_map(surface, whole, frames[n].lens, frames[n].rotation)
+            return w.light, w.valid, radius2(where, frames[n].lens)
+
+        views = job.map(seen, list(range(len(frames))), "matching light")
+        rng = np.random.default_rng(1)
+        samples = []
+        for a in range(len(frames)):
+            for b in range(a + 1, len(frames)):
+                if views[a] and views[b]:
+                    both = views[a][1] & views[b][1]
+                    if both.any():
+                        samples.append(common_samples(
+                            a, b, views[a][0], views[b][0], views[a][2], views[b][2], both, rng
+                        ))
+        fitted = fitted_light(len(frames), [s for s in samples if s], job)
+        return [
+            FrameLight(tuple(g * d for g, d in zip(f.gain, dev.gain, strict=True)), f.falloff)
+            for f, dev in zip(fitted, developed, strict=True)
+        ]
+
+    def ownership(self, job: Job) -> Ownership:
+        """Which placed frame owns which spot of the sphere."""
+        return self._host.cache.get(self._owner_key(job), lambda: self._own(job), on_disk=True)
+
+    def _own(self, job: Job) -> Ownership:
+        surface = self._surface(SEAM_PIXELS, job)
+        lights = self.lights(job)
+        count = len(lights)
+        claims = job.map(
+            lambda n: self._claim(n, surface, lights[n], job), list(range(count)), "comparing overlaps"
+        )
+        shape = (surface.height, surface.width)
+        if self.set.joining.cut_seams:
+            owner = cut_owner(shape, claims, job)
+        else:
+            owner = nearest_owner(shape, claims)
+        return Ownership(surface, spread(owner))
+
+    def _claim(self, n: int, surface: Canvas, light: FrameLight, job: Job) -> Claim:
+        frame = self.posed(job)[n]
+        box = _frame_box(frame, surface)
+        seen = self._warp(n, surface, box, light, job)
+        if seen is None:
+            blank = np.zeros((box.height, box.width), np.float32)
+            return Claim(box, np.dstack([blank] * 3), blank > 0, blank)
+        where = frame_map(surface, box, frame.lens, frame.rotation)
+        width, height = frame.lens.width, frame.lens.height
+        x, y = where[..., 0], where[..., 1]
+        inside = np.minimum.reduce([x, width - 1 - x, y, height - 1 - y]) / (min(width, height) / 2)
+        depth = np.clip(np.nan_to_num(inside, nan=0.0), 0, 1)
+        return Claim(box, perceptual(seen.light), seen.valid, depth.astype(np.float32))
+
+    def _levels(self, scale_px_per_unit: float, job: Job) -> int:
+        """Bands in all, at a scale: wide enough for the blend asked for, within the overlaps."""
+        frames = self.posed(job)
+        overlap = 0.3 * min(min(f.lens.width / f.lens.focal_px, f.lens.height / f.lens.focal_px)
+                            for f in frames)
+        reach_px = self.set.joining.blend_pct / 100 * overlap / 2 * scale_px_per_unit
+        return max(0, round(float(np.log2(max(reach_px, 1.0)))))
+
+    def _wide(self, job: Job) -> Wide | None:
+        """The wide bands' correction, or None where the fine bands are all that is asked."""
+        full = native_px_per_unit(self.posed(job))
+        total = self._levels(full, job)
+        if total <= FINE_LEVELS:
+            return None
+        key = key_of("wide", self._owner_key(job), self.set.joining.blend_pct)
+        return self._host.cache.get(key, lambda: self._make_wide(full, total, job))
+
+    def _make_wide(self, full: float, total: int, job: Job) -> Wide:
+        own = self.ownership(job)
+        surface = self._surface(WIDE_PIXELS, job)
+        if surface.px_per_unit > full / 2**FINE_LEVELS:
+            surface = surface.scaled(full / 2**FINE_LEVELS / surface.px_per_unit)
+        owner = cv2.resize(
+            own.owner, (surface.width, surface.height), interpolation=cv2.INTER_NEAREST
+        )
+        lights = self.lights(job)
+        whole = Region(0, 0, surface.width, surface.height)
+
+        def frames():
+            for n in job.over(range(len(lights)), "evening out"):
+                seen = self._warp(n, surface, whole, lights[n], job)
+                if seen is not None:
+                    yield n, seen
+
+        levels = self._levels(surface.px_per_unit, job)
+        return Wide(surface, wide_correction(frames(), owner, levels))
+
+    def prepare(self, scale: float, job: Job) -> None:
+        """Do now, in order, what all regions share."""
+        self.canvas(job)
+        self.lights(job)
+        self.ownership(job)
+        self._wide(job)
+
+    def render(self, region: Region, scale: float, job: Job) -> Picture:
+        """A region, in px of the picture at that scale."""
+        job.check()
+        full = self.canvas(job)
+        canvas = full.resized(round(full.width * scale), round(full.height * scale))
+        wide = self._wide(job)
+        levels = self._fine_levels(canvas.px_per_unit, job)
+        grown = region.grown(reach(levels))
+        own = self.ownership(job)
+        where = _surface_map(own.surface, canvas, grown)
+        frames, softs = self._owners_seen(own, where, canvas, grown, job)
+        if not frames:
+            blank = np.zeros((region.height, region.width, 3), np.float32)
+            return Picture(blank, np.zeros((region.height, region.width), bool))
+        weights = hard_weights(softs, [f.valid for f in frames])
+        light = blended(frames, weights, levels)
+        covered = np.logical_or.reduce([f.valid for f in frames])
+        inner = np.s_[
+            region.top - grown.top : region.top - grown.top + region.height,
+            region.left - grown.left : region.left - grown.left + region.width,
+        ]
+        light, covered, where = light[inner].copy(), covered[inner].copy(), where[inner]
+        if wide is not None:
+            light += _sampled(wide.correction, wide.surface, where, own.surface)
+        light[~covered] = 0.0
+        return Picture(light, covered)
+
+    def _fine_levels(self, px_per_unit: float, job: Job) -> int:
+        full = native_px_per_unit(self.posed(job))
+        fine = min(FINE_LEVELS, self._levels(full, job))
+        return max(0, round(fine + float(np.log2(min(1.0, px_per_unit / full)))))
+
+    def _owners_seen(
+        self, own: Ownership, where: F32, canvas: Canvas, region: Region, job: Job
+    ) -> tuple[list[Warped], list[F32]]:
+        """The frames that own part of the region, on it, and how strongly each owns what."""
+        lights = self.lights(job)
+        present = _owners_near(own, where)
+        frames, softs = [], []
+        for n in present:
+            seen = self._warp(n, canvas, region, lights[n], job)
+            if seen is None:
+                continue
+            frames.append(seen)
+            alone = len(present) == 1
+            softs.append(np.ones(seen.valid.shape, np.float32) if alone
+                         else _softly(own, n, where))
+        return frames, softs
+
+
+def _frame_box(frame: Posed, surface: Canvas) -> Region:
+    """The box of the surface that holds a frame, with a margin."""
+    points = surface.pixels(frame.lens.rays(frame.lens.grid(40)) @ frame.rotation.T)
+    points = np.clip(points, -2, [surface.width + 2, surface.height + 2])
+    x0, y0 = np.floor(points.min(axis=0)).astype(int) - 3
+    x1, y1 = np.ceil(points.max(axis=0)).astype(int) + 4
+    if surface.wraps and x1 - x0 > 0.9 * surface.width:
+        x0, x1 = 0, surface.width
+    y0, y1 = _to_poles(frame, surface, y0, y1)
+    x0, y0 = max(0, x0), max(0, y0)
+    return Region(
+        int(x0), int(y0), int(min(surface.width, x1) - x0), int(min(surface.height, y1) - y0)
+    )
+
+
+def _to_poles(frame: Posed, surface: Canvas, top: int, bottom: int) -> tuple[int, int]:
+    """The rows stretched to the pole that the frame holds, if it does."""
+    poles = np.array([[0.0, -1.0, 0.0], [0.0, 1.0, 0.0]])
+    seen = frame.lens.project(poles @ frame.rotation)
+    size = (frame.lens.width, frame.lens.height)
+    inside = inside_frame(seen, *size)
+    return (0 if inside[0] else top), (surface.height if inside[1] else bottom)
+
+
+def _surface_map(surface: Canvas, canvas: Canvas, region: Region) -> F32:
+    """Where each pixel of a canvas's region lies on the surface, (h, w, 2), x within it."""
+    period = 2 * np.pi / (surface.right - surface.left) * surface.width
+    middle = np.array([[region.left + region.width / 2, region.top + region.height / 2]])
+    about = surface.pixels(canvas.rays(middle))[0, 0]
+
+    def place(points: NDArray) -> NDArray:
+        found = surface.pixels(canvas.rays(points))
+        found[..., 0] -= period * np.round((found[..., 0] - about) / period)
+        return found
+
+    step = 16 if canvas.px_per_unit > 600 else 4
+    where = dense_map(place, region.left, region.top, region.width, region.height, step)
+    centre = np.float32(surface.width / 2)
+    where[..., 0] -= np.float32(period) * np.round((where[..., 0] - centre) / np.float32(period))
+    return where
+
+
+def _owners_near(own: Ownership, where: F32) -> list[int]:
+    h, w = own.owner.shape
+    x = np.clip(np.rint(where[..., 0]), 0, w - 1).astype(np.int32)
+    y = np.clip(np.rint(where[..., 1]), 0, h - 1).astype(np.int32)
+    found: set[int] = set()
+    for dx, dy in ((0, 0), (-2, -2), (2, -2), (-2, 2), (2, 2)):
+        near = own.owner[np.clip(y + dy, 0, h - 1)[::2, ::2], np.clip(x + dx, 0, w - 1)[::2, ::2]]
+        found |= set(np.flatnonzero(np.bincount(near.ravel() + 1)) - 1)
+    return sorted(int(n) for n in found if n >= 0)
+
+
+def _softly(own: Ownership, n: int, where: F32) -> F32:
+    """How much of each pixel's neighbourhood frame `n` owns, 0..1."""
+    box = _surface_box(own.owner.shape, where)
+    mask = (own.owner[box] == n).astype(np.float32)
+    mask = cv2.GaussianBlur(mask, (0, 0), SOFT_SIGMA)
+    x = where[..., 0] - np.float32(box[1].start)
+    y = where[..., 1] - np.float32(box[0].start)
+    return cv2.remap(mask, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+
+
+def _surface_box(shape: tuple[int, int], where: F32) -> tuple[slice, slice]:
+    h, w = shape
+    x0, x1 = int(where[..., 0].min()) - 6, int(where[..., 0].max()) + 7
+    y0, y1 = int(where[..., 1].min()) - 6, int(where[..., 1].max()) + 7
+    return (
+        slice(int(np.clip(y0, 0, h - 2)), int(np.clip(y1, 2, h))),
+        slice(int(np.clip(x0, 0, w - 2)), int(np.clip(x1, 2, w))),
+    )
+
+
+def _sampled(correction: F32, surface: Canvas, where: F32, of: Canvas) -> F32:
+    """The correction at places that are given on another surface of the same bounds."""
+    kx, ky = surface.width / of.width, surface.height / of.height
+    x = (where[..., 0] + np.float32(0.5)) * np.float32(kx) - np.float32(0.5)
+    y = (where[..., 1] + np.float32(0.5)) * np.float32(ky) - np.float32(0.5)
+    return cv2.remap(correction, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)

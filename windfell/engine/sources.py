@@ -1,0 +1,73 @@
+"""Whatever a frame's source is - a file, a video's instant, another set - opened alike."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+import numpy as np
+
+from windfell.engine.cache import Cache, key_of
+from windfell.errors import FrameUnreadable
+from windfell.frames.still import StillFrame
+from windfell.job import Job
+from windfell.pixels.sheet import Sheet
+from windfell.recipe.model import FileSource, Source, VideoInstant
+
+PROXY_SIDE_ON_DISK = 2000
+FULL_FROM = 0.75
+
+
+class Opened(Protocol):
+    """A frame that can be asked for its pixels. `identity` changes when its content may have."""
+
+    size: tuple[int, int]
+    focal_px: float | None
+    lens_key: tuple
+    identity: str
+
+    def sheet(self, scale: float, job: Job) -> Sheet: ...
+
+
+def canonical_scale(scale: float) -> float:
+    """The scale at which pixels are kept for a wish: 1, or the next power of sqrt(1/2) above."""
+    if scale > FULL_FROM:
+        return 1.0
+    return float(2.0 ** (-np.floor(-2 * np.log2(max(scale, 1e-4)) + 1e-6) / 2))
+
+
+def open_source(source: Source, cache: Cache, nested: Callable[[str], Opened]) -> Opened:
+    """Raises FrameUnreadable for what cannot be opened."""
+    if isinstance(source, FileSource):
+        return OpenedFile(StillFrame(source.path), cache)
+    if isinstance(source, VideoInstant):
+        raise FrameUnreadable(source.path, "video is not read yet; take pictures from it first.")
+    return nested(source.set)
+
+
+class OpenedFile:
+    """A picture file, its pixels kept in the cache by scale."""
+
+    def __init__(self, still: StillFrame, cache: Cache) -> None:
+        self.still = still
+        self.size = still.size
+        self.focal_px = still.focal_px
+        self.lens_key = still.lens_key
+        self.identity = still.identity
+        self._cache = cache
+
+    def sheet(self, scale: float, job: Job) -> Sheet:
+        job.check()
+        kept = canonical_scale(scale)
+        key = key_of("sheet", self.identity, kept)
+        if kept == 1.0:
+            return self._cache.get(key, self._full)
+        width, height = (max(1, round(v * kept)) for v in self.size)
+        small = max(width, height) <= PROXY_SIDE_ON_DISK
+        return self._cache.get(key, lambda: self._proxy(width, height), on_disk=small)
+
+    def _full(self) -> Sheet:
+        return Sheet(self.still.encoded(), self.still.linearizer())
+
+    def _proxy(self, width: int, height: int) -> Sheet:
+        return Sheet(self.still.linear(width, height).astype(np.float16))

@@ -1,0 +1,147 @@
+"""The stages of a stack: aligned to its reference, then combined by its rule."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from windfell.align.series import NotOnto, Onto, align_series
+from windfell.combine.rules import RULES
+from windfell.combine.strips import Layer, combined
+from windfell.engine.cache import key_of
+from windfell.engine.picture import Picture
+from windfell.engine.sources import Opened
+from windfell.engine.stage import Host, all_features, content_key, development_key
+from windfell.errors import CannotJoin
+from windfell.geometry import planar
+from windfell.job import Job
+from windfell.pixels.tiles import Region
+from windfell.recipe.model import Align, FrameSet, Kind, Project
+
+STRIP_ROWS = 256
+
+
+@dataclass(frozen=True)
+class StackRegistration:
+    """The reference among the frames in use, and every frame's place on it."""
+
+    reference: int
+    frames: tuple[Onto | NotOnto, ...]
+
+    @property
+    def used(self) -> list[int]:
+        return [n for n, f in enumerate(self.frames) if isinstance(f, Onto)]
+
+
+class StackStages:
+    """Pure stages over one recipe; each result is kept by what it depends on."""
+
+    kind = Kind.STACK
+
+    def __init__(self, host: Host, project: Project, frame_set: FrameSet) -> None:
+        self._host, self._project, self.set = host, project, frame_set
+        self._held: dict[float, list[Layer]] = {}
+
+    def _opened(self, job: Job) -> list[Opened]:
+        if "opened" not in self.__dict__:
+            self.__dict__["opened"] = self._host.opened_all(self._project, self.set, job)
+        return self.__dict__["opened"]
+
+    def _registration_key(self, job: Job) -> str:
+        content = content_key(self._opened(job), self.set.used)
+        return key_of("series", content, self.set.registration.align, self.reference())
+
+    def key(self, job: Job) -> str:
+        """Changes when the picture may have changed."""
+        lit = development_key(self.set.used)
+        return key_of(self._registration_key(job), lit, self.set.combining)
+
+    def reference(self) -> int:
+        """The reference's index among the frames in use: the chosen one, or the first."""
+        ids = [f.id for f in self.set.used]
+        chosen = self.set.registration.reference
+        return ids.index(chosen) if chosen in ids else 0
+
+    def registration(self, job: Job) -> StackRegistration:
+        """Where every frame in use lies on the reference, or why it does not."""
+        opened = self._opened(job)
+        if self.set.registration.align is Align.NONE:
+            return self._unmoved(opened)
+        return self._host.cache.get(
+            self._registration_key(job), lambda: self._align(opened, job), on_disk=True
+        )
+
+    def _unmoved(self, opened: list[Opened]) -> StackRegistration:
+        reference = self.reference()
+        size = opened[reference].size
+        names = [_name(f) for f in self.set.used]
+        for n, o in enumerate(opened):
+            if o.size != size:
+                raise CannotJoin(
+                    f"{names[n]} is {o.size[0]} x {o.size[1]} px, but {names[reference]} is "
+                    f"{size[0]} x {size[1]}; leave it out, or align the frames."
+                )
+        return StackRegistration(reference, (Onto(np.eye(3), 0.0, True),) * len(opened))
+
+    def _align(self, opened: list[Opened], job: Job) -> StackRegistration:
+        features = all_features(self._host, opened, self.set.used, job)
+        way = str(self.set.registration.align)
+        found = align_series(features, self.reference(), way, job)
+        return StackRegistration(self.reference(), tuple(found))
+
+    def size(self, job: Job) -> tuple[int, int]:
+        """(width, height) px at full size: the reference's."""
+        return self._opened(job)[self.reference()].size
+
+    def focal_px(self, job: Job) -> float | None:
+        """The reference's focal length in px, which the picture inherits."""
+        return self._opened(job)[self.reference()].focal_px
+
+    def strip_side(self, width: int) -> int:
+        return max(width, STRIP_ROWS)
+
+    def prepare(self, scale: float, job: Job) -> None:
+        """Align, and have the pixels of all frames ready at that scale."""
+        found = self.registration(job)
+        if len(found.used) < 1:
+            raise CannotJoin("No frame could be brought onto the reference.")
+        opened = self._opened(job)
+        sheets = job.map(lambda n: opened[n].sheet(scale, job), found.used, "reading frames")
+        reference = sheets[found.used.index(found.reference)]
+        ref_size = (reference.width, reference.height)
+        layers = []
+        for n, sheet in zip(found.used, sheets, strict=True):
+            place = found.frames[n]
+            gain = 2.0 ** self.set.used[n].development.exposure_ev
+            to_own = planar.resized(opened[n].size, (sheet.width, sheet.height))
+            from_ref = np.linalg.inv(planar.resized(opened[found.reference].size, ref_size))
+            same = place.still and (sheet.width, sheet.height) == ref_size
+            transform = None if same else to_own @ place.transform @ from_ref
+            layers.append(Layer(sheet, transform, gain))
+        self._held[scale] = layers
+
+    def render(self, region: Region, scale: float, job: Job) -> Picture:
+        """A region, in px of the picture at that scale."""
+        job.check()
+        if scale not in self._held:
+            self.prepare(scale, job)
+        layers = self._held[scale]
+        reference = layers[self.registration(job).used.index(self.reference())].sheet
+        wanted = (max(1, round(v * scale)) for v in self.size(job))
+        if (reference.width, reference.height) != tuple(wanted):
+            layers = [self._rescaled(x, reference, scale, job) for x in layers]
+        light = combined(layers, RULES[str(self.set.combining.rule)], region)
+        return Picture(light, np.ones(light.shape[:2], bool))
+
+    def _rescaled(self, layer: Layer, reference, scale: float, job: Job) -> Layer:
+        """The layer read at a scale between those that are kept."""
+        width, height = (max(1, round(v * scale)) for v in self.size(job))
+        to_kept = planar.resized((width, height), (reference.width, reference.height))
+        own = np.eye(3) if layer.transform is None else layer.transform
+        return Layer(layer.sheet, own @ to_kept, layer.gain)
+
+
+def _name(frame) -> str:
+    path = getattr(frame.source, "path", None)
+    return str(path) if path else "the nested set"

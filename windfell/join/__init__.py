@@ -1,0 +1,1 @@
+"""Join: light made equal, seams laid, frames blended into one picture."""

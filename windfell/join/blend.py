@@ -1,0 +1,88 @@
+"""Blending in linear light by bands (Burt & Adelson 1983), fine bands here, wide bands once.
+
+A picture of 500 megapixels cannot be one pyramid. The fine bands reach only tens of
+pixels, so they are blended region by region. What the wide bands would change is
+smooth: it is found once on a small surface, as the difference between blending with
+all bands and with the fine ones only, and added everywhere.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.join.warp import Warped
+from windfell.pixels.pyramid import collapsed, filled, gaussian, laplacian, max_levels
+
+F32 = NDArray[np.float32]
+FINE_LEVELS = 4
+
+
+def reach(levels: int) -> int:
+    """How far, in px, a pixel's influence spreads through so many levels."""
+    return 0 if levels == 0 else 5 * 2**levels
+
+
+def blended(frames: Sequence[Warped], weights: Sequence[F32], levels: int) -> F32:
+    """Light (h, w, 3) of frames joined by weights (h, w) that add up to one."""
+    if len(frames) == 1:
+        return frames[0].light
+    levels = min(levels, max_levels(*weights[0].shape))
+    if levels == 0:
+        return _weighted(frames, weights)
+    sums: list[F32] = []
+    for frame, weight in zip(frames, weights, strict=True):
+        masks = gaussian(weight, levels)
+        bands = laplacian(frame.light, levels)
+        for n, (band, mask) in enumerate(zip(bands, masks, strict=True)):
+            band *= mask[..., None]
+            if n < len(sums):
+                sums[n] += band
+            else:
+                sums.append(band)
+    return collapsed(sums)
+
+
+def _weighted(frames: Sequence[Warped], weights: Sequence[F32]) -> F32:
+    out = np.zeros_like(frames[0].light)
+    for frame, weight in zip(frames, weights, strict=True):
+        out += frame.light * weight[..., None]
+    return out
+
+
+def wide_correction(
+    frames: Iterable[tuple[int, Warped]], owner: NDArray[np.int16], levels: int
+) -> F32:
+    """What `levels` wide bands add (h, w, 3) on a small surface owned by `owner` (h, w).
+
+    Takes (owner number, frame on the whole surface) one by one.
+    """
+    levels = min(levels, max_levels(*owner.shape))
+    sums: list[F32] = []
+    plain = np.zeros((*owner.shape, 3), np.float32)
+    for number, frame in frames:
+        mask = (owner == number).astype(np.float32)
+        light = filled(frame.light, frame.valid.astype(np.float32))
+        plain += light * cv2.GaussianBlur(mask, (0, 0), 1.0)[..., None]
+        masks = gaussian(mask, levels)
+        for n, band in enumerate(laplacian(light, levels)):
+            band *= masks[n][..., None]
+            if n < len(sums):
+                sums[n] += band
+            else:
+                sums.append(band)
+    return collapsed(sums) - plain if sums else plain
+
+
+def hard_weights(softs: Sequence[F32], valid: Sequence[NDArray[np.bool_]]) -> list[F32]:
+    """Weights 0 or 1 (h, w) that give each pixel to the frame with the most claim on it.
+
+    A frame that does not see the pixel has none, unless nobody does.
+    """
+    claim = np.stack([s + 2.0 * v for s, v in zip(softs, valid, strict=True)])
+    claim = np.where(claim >= 2.0, claim, claim - 1.0)
+    best = np.argmax(claim, axis=0)
+    return [(best == n).astype(np.float32) for n in range(len(softs))]

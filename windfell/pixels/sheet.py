@@ -1,0 +1,40 @@
+"""A frame's pixels held ready at one scale, turned into light where they are read."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.pixels.profiles import Linearizer
+
+F32 = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """Pixels (h, w, 3): encoded with their `linearizer`, or working-space light without one.
+
+    Light is held as float16, whose steps of 1/2000 are finer than a preview shows.
+    """
+
+    pixels: NDArray
+    linearizer: Linearizer | None = None
+
+    @property
+    def width(self) -> int:
+        return self.pixels.shape[1]
+
+    @property
+    def height(self) -> int:
+        return self.pixels.shape[0]
+
+    @property
+    def nbytes(self) -> int:
+        return self.pixels.nbytes
+
+    def light(self, left: int, top: int, right: int, bottom: int) -> F32:
+        """Working-space light of a box of pixels."""
+        part = np.ascontiguousarray(self.pixels[top:bottom, left:right])
+        return part.astype(np.float32) if self.linearizer is None else self.linearizer(part)

@@ -1,0 +1,1 @@
+"""Shape: the view, the canvas of a projection, its bounds, its outline."""

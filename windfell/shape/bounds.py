@@ -1,0 +1,107 @@
+"""How large a canvas must be to hold all frames."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.geometry.camera import Lens
+from windfell.geometry.projections import PROJECTIONS
+from windfell.shape.canvas import IDENTITY, Canvas
+
+Array = NDArray[np.float64]
+BINS = 720
+SAMPLES = 33
+
+
+@dataclass(frozen=True)
+class Posed:
+    """A frame's lens and camera-to-world rotation (3, 3)."""
+
+    lens: Lens
+    rotation: Array
+
+
+def covered_rays(frames: Sequence[Posed]) -> Array:
+    """World rays (n, 3) spread over all frames, their edges included."""
+    return np.concatenate([f.lens.rays(f.lens.grid(SAMPLES)) @ f.rotation.T for f in frames])
+
+
+def field_of_view(frames: Sequence[Posed]) -> tuple[float, float]:
+    """(width, height) in rad that the frames cover, along and across the horizon."""
+    left, top, right, bottom = plane_bounds("equirectangular", frames, np.eye(3))
+    return right - left, bottom - top
+
+
+def plane_bounds(
+    projection: str, frames: Sequence[Posed], view: Array
+) -> tuple[float, float, float, float]:
+    """(left, top, right, bottom) of the frames on a projection's plane, within its limits."""
+    kind = PROJECTIONS[projection]
+    plane = kind.forward(covered_rays(frames) @ view)
+    plane = np.clip(
+        plane, [-kind.half_width, -kind.half_height], [kind.half_width, kind.half_height]
+    )
+    top, bottom = plane[:, 1].min(), plane[:, 1].max()
+    left, right = plane[:, 0].min(), plane[:, 0].max()
+    if kind.period is not None:
+        left, right = _around(plane[:, 0], kind.period)
+    return float(left), float(top), float(right), float(bottom)
+
+
+def _around(x: Array, period: float) -> tuple[float, float]:
+    """The shortest run around a circle that holds all x, as (start, end)."""
+    filled = np.zeros(BINS, bool)
+    filled[((x / period + 0.5) * BINS).astype(int) % BINS] = True
+    gaps = _longest_gap(filled)
+    if gaps is None:
+        return -period / 2, period / 2
+    start, length = gaps
+    edge = ((start + length) % BINS) / BINS * period - period / 2
+    turned = (x - edge + 1e-9) % period
+    first, last = edge + turned.min(), edge + turned.max()
+    middle = (first + last) / 2
+    shift = period * np.round(middle / period)
+    return first - shift, last - shift
+
+
+def _longest_gap(filled: NDArray[np.bool_]) -> tuple[int, int] | None:
+    """(start, length) of the longest empty run on the ring, None if shorter than 4 degrees."""
+    if filled.all():
+        return None
+    first = int(np.argmax(filled))
+    ring = np.roll(filled, -first)
+    edges = np.flatnonzero(np.diff(np.concatenate([[True], ring, [True]]).astype(int)))
+    starts, ends = edges[::2], edges[1::2]
+    best = int(np.argmax(ends - starts))
+    length = int(ends[best] - starts[best])
+    if length < BINS * 4 // 360:
+        return None
+    return (first + int(starts[best])) % len(filled), length
+
+
+def fitted_canvas(
+    projection: str, frames: Sequence[Posed], view: Array, px_per_unit: float
+) -> Canvas:
+    """The canvas that just holds all frames, with so many pixels per unit of its plane."""
+    left, top, right, bottom = plane_bounds(projection, frames, view)
+    width = max(2, round((right - left) * px_per_unit))
+    height = max(2, round((bottom - top) * px_per_unit))
+    rows = tuple(float(v) for v in view.ravel())
+    return Canvas(projection, left, top, right, bottom, width, height, rows)
+
+
+def sphere_canvas(width: int) -> Canvas:
+    """The whole sphere in equirectangular projection: longitude 0 in the middle, zenith on top."""
+    width += width % 2
+    return Canvas(
+        "equirectangular", -np.pi, -np.pi / 2, np.pi, np.pi / 2, width, width // 2, IDENTITY
+    )
+
+
+def native_px_per_unit(frames: Sequence[Posed]) -> float:
+    """Pixels per rad at which the sharpest frame keeps all its pixels in its middle."""
+    return max(f.lens.focal_px for f in frames)
