@@ -1,0 +1,165 @@
+"""The headless commands: each makes a recipe and asks the engine."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import time
+from argparse import Namespace
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from windfell.demo.sets import SETS
+from windfell.engine.core import Engine
+from windfell.engine.export import check_place, export, refuse_frames
+from windfell.engine.folders import cache_folder
+from windfell.engine.report import panorama_report, stack_report, unplaced
+from windfell.errors import BadRequest, CannotJoin, OutputFailed
+from windfell.job import Job
+from windfell.output.writers import writer_for
+from windfell.recipe.model import (
+    Align,
+    Combining,
+    Edges,
+    Format,
+    FrameSet,
+    Kind,
+    Outline,
+    Output,
+    Project,
+    ProjectionChoice,
+    Registration,
+    Rule,
+    View,
+    frame_from_path,
+    new_id,
+)
+from windfell.recipe.project_file import load_project, written_whole
+
+
+def demo_names() -> list[str]:
+    return list(SETS)
+
+
+def run_panorama(options: Namespace, job: Job) -> None:
+    if len(options.frames) < 2:
+        raise CannotJoin("A panorama needs at least two frames; only one was given.")
+    frame_set = replace(
+        _new_set(options, Kind.PANORAMA),
+        registration=Registration(focal_px=options.lens, level=options.level == "auto"),
+        view=View(ProjectionChoice(options.projection), full_sphere=options.full_sphere),
+        outline=Outline(Edges(options.edges)),
+    )
+    _make(Project((frame_set,)), frame_set.id, options, job)
+
+
+def run_stack(options: Namespace, job: Job) -> None:
+    if not 0 <= options.reference < len(options.frames):
+        raise BadRequest(
+            f"--reference {options.reference} names no frame; they are counted from 0 to "
+            f"{len(options.frames) - 1}."
+        )
+    frame_set = _new_set(options, Kind.STACK)
+    reference = frame_set.frames[options.reference].id
+    frame_set = replace(
+        frame_set,
+        registration=Registration(Align(options.align), reference),
+        combining=Combining(Rule(options.rule)),
+    )
+    _make(Project((frame_set,)), frame_set.id, options, job)
+
+
+def _new_set(options: Namespace, kind: Kind) -> FrameSet:
+    frames = tuple(frame_from_path(os.path.abspath(p)) for p in options.frames)
+    output = Output(_format(options.out), width_px=getattr(options, "width", None))
+    return FrameSet(new_id(), Path(options.out).stem, kind, frames, output=output)
+
+
+def _format(out: str) -> Format:
+    found = writer_for(Path(out))
+    if found is None:
+        raise BadRequest(f"{out}: its ending names no format; use .tif, .png or .jpg.")
+    return Format(found)
+
+
+def run_render(options: Namespace, job: Job) -> None:
+    project, masks = load_project(Path(options.project))
+    frame_set = _named_set(project, options.set)
+    found = _format(options.out)
+    if found is not frame_set.output.format:
+        frame_set = replace(frame_set, output=replace(frame_set.output, format=found))
+        project = project.with_set(frame_set)
+    _make(project, frame_set.id, options, job, masks)
+
+
+def _named_set(project: Project, name: str | None) -> FrameSet:
+    if not project.sets:
+        raise BadRequest("The project holds no set yet.")
+    if name is None and len(project.sets) == 1:
+        return project.sets[0]
+    found = [s for s in project.sets if s.name == name]
+    if found:
+        return found[0]
+    names = ", ".join(s.name for s in project.sets)
+    wrong = "Say which set with --set" if name is None else f"There is no set named {name}"
+    raise BadRequest(f"{wrong}; the project holds: {names}.")
+
+
+def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=None) -> None:
+    """Check everything that can be checked before the wait, then export and report."""
+    out = Path(options.out)
+    refuse_frames(project, out)
+    check_place(out)
+    if options.report:
+        check_place(Path(options.report))
+    engine = Engine(cache_folder())
+    engine.masks = masks or {}
+    seconds: dict[str, float] = {}
+    start = time.monotonic()
+    stages = engine.stages(project, set_id)
+    found = stages.registration(job)
+    seconds["registration"] = time.monotonic() - start
+    written = export(engine, project, set_id, out, job)
+    seconds["total"] = time.monotonic() - start
+    seconds["picture"] = seconds["total"] - seconds["registration"]
+    _name_left_out(stages, found)
+    if options.report:
+        try:
+            if stages.kind is Kind.PANORAMA:
+                words = panorama_report(stages, (written.width, written.height), seconds, job)
+            else:
+                words = stack_report(stages, seconds, job)
+            _write_report(Path(options.report), words)
+        except OutputFailed:
+            out.unlink(missing_ok=True)
+            raise
+
+
+def _name_left_out(stages: Any, found: Any) -> None:
+    if stages.kind is Kind.PANORAMA:
+        rows = unplaced(stages.set, found)
+    else:
+        report = stack_report(stages, {}, Job())
+        rows = [(f["file"], f["reason"]) for f in report["frames"] if not f["used"]]
+    for name, reason in rows:
+        print(f"windfell: {name} was left out: {reason}.", file=sys.stderr)
+
+
+def _write_report(path: Path, words: dict[str, Any]) -> None:
+    with written_whole(path) as temporary:
+        temporary.write_text(json.dumps(words, indent=1) + "\n", encoding="utf-8")
+
+
+def run_demo(options: Namespace, job: Job) -> None:
+    folder = Path(options.folder)
+    chosen = [options.set] if options.set else list(SETS)
+    for name in chosen:
+        place = folder / name
+        try:
+            place.mkdir(parents=True, exist_ok=True)
+            SETS[name].write(place, options.scale, job)
+        except OSError as error:
+            why = error.strerror or str(error)
+            raise OutputFailed(place, f"the demo cannot be written there ({why}).") from error

@@ -1,0 +1,133 @@
+"""`windfell`: the window, or one of the headless commands."""
+
+from __future__ import annotations
+
+import argparse
+import signal
+import sys
+import threading
+from collections.abc import Sequence
+
+from windfell import __version__
+from windfell.cli import commands
+from windfell.cli.progress import ProgressLine
+from windfell.errors import CannotJoin, WindfellError
+from windfell.job import Cancelled, Job
+from windfell.recipe.model import Align, Edges, ProjectionChoice, Rule
+
+DONE, BAD_INPUT, CANNOT_JOIN, STOPPED = 0, 2, 3, 130
+COMMANDS = ("panorama", "stack", "render", "demo")
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> None:
+        raise BadArguments(f"{message} (see {self.prog} --help)")
+
+
+class BadArguments(WindfellError):
+    """The command line cannot be understood."""
+
+
+def parser() -> argparse.ArgumentParser:
+    top = _Parser(prog="windfell", description="One picture out of many frames.", epilog=(
+        "Without a command the window opens; FILES or a PROJECT after it are opened in it."))
+    top.add_argument("--version", action="version", version=f"windfell {__version__}")
+    sub = top.add_subparsers(dest="command", metavar="COMMAND")
+    _panorama(sub.add_parser("panorama", help="join frames into a panorama"))
+    _stack(sub.add_parser("stack", help="combine frames of one view"))
+    _render(sub.add_parser("render", help="make the picture of a saved project"))
+    _demo(sub.add_parser("demo", help="write the demo sets, drawn anew, with their truth"))
+    return top
+
+
+def _positive(text: str) -> float:
+    value = float(text)
+    if not 0 < value < 1e7:
+        raise ValueError
+    return value
+
+
+def _pixels(text: str) -> int:
+    value = int(text)
+    if not 16 <= value <= 300_000:
+        raise argparse.ArgumentTypeError(f"{text} is not a width between 16 and 300000 px")
+    return value
+
+
+def _panorama(p: argparse.ArgumentParser) -> None:
+    p.add_argument("frames", nargs="+", metavar="FRAME")
+    p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png or .jpg")
+    p.add_argument("--projection", choices=[str(c) for c in ProjectionChoice], default="auto")
+    p.add_argument("--full-sphere", action="store_true", help="the whole 360 x 180 degrees")
+    p.add_argument("--width", type=_pixels, metavar="PX", help="width of the picture")
+    p.add_argument("--level", choices=("auto", "off"), default="auto")
+    p.add_argument("--edges", choices=[str(c) for c in Edges], default="leave")
+    p.add_argument("--lens", type=_positive, metavar="FOCAL_PX", help="focal length in px, if known")
+    p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")
+
+
+def _stack(p: argparse.ArgumentParser) -> None:
+    p.add_argument("frames", nargs="+", metavar="FRAME")
+    p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png or .jpg")
+    p.add_argument("--rule", required=True, choices=[str(c) for c in Rule])
+    p.add_argument("--align", choices=[str(c) for c in Align], default="none")
+    p.add_argument("--reference", type=int, default=0, metavar="N", help="counted from 0")
+    p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")
+
+
+def _render(p: argparse.ArgumentParser) -> None:
+    p.add_argument("project", metavar="PROJECT")
+    p.add_argument("--set", metavar="NAME", help="needed if the project has several sets")
+    p.add_argument("--out", required=True, metavar="FILE")
+    p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")
+
+
+def _demo(p: argparse.ArgumentParser) -> None:
+    p.add_argument("folder", metavar="DIR")
+    p.add_argument("--set", metavar="NAME", choices=commands.demo_names())
+    p.add_argument("--scale", type=_positive, default=1.0, metavar="S")
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the command line; answers the exit status."""
+    words = list(sys.argv[1:] if arguments is None else arguments)
+    if not words or (words[0] not in COMMANDS and words[0] not in ("-h", "--help", "--version")):
+        return _open_window(words)
+    line = ProgressLine(sys.stderr)
+    job = Job(line.show)
+    _stop_on_interrupt(job)
+    try:
+        options = parser().parse_args(words)
+        getattr(commands, f"run_{options.command}")(options, job)
+        status = DONE
+    except CannotJoin as error:
+        status = _failed(line, str(error), CANNOT_JOIN)
+    except WindfellError as error:
+        status = _failed(line, str(error), BAD_INPUT)
+    except Cancelled:
+        status = _failed(line, "Stopped; nothing was written.", STOPPED)
+    except MemoryError:
+        status = _failed(line, "There is not enough memory for frames of this size.", BAD_INPUT)
+    line.clear()
+    return status
+
+
+def _failed(line: ProgressLine, sentence: str, status: int) -> int:
+    line.clear()
+    print(f"windfell: {sentence}", file=sys.stderr)
+    return status
+
+
+def _stop_on_interrupt(job: Job) -> None:
+    if threading.current_thread() is threading.main_thread():
+        signal.signal(signal.SIGINT, lambda *_: job.stop())
+        signal.signal(signal.SIGTERM, lambda *_: job.stop())
+
+
+def _open_window(words: list[str]) -> int:
+    try:
+        from windfell.app.start import run  # noqa: PLC0415 (the headless commands need no Qt)
+    except ImportError as error:
+        print(f"windfell: the window needs Qt, which cannot be loaded ({error}).", file=sys.stderr)
+        return BAD_INPUT
+    return run(words)

@@ -1,0 +1,137 @@
+"""A set's picture written to a file: strips from the engine straight to the writer."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.engine.core import Engine, scaled_size
+from windfell.engine.sources import OpenedFile
+from windfell.errors import BadRequest, OutputFailed
+from windfell.job import Job
+from windfell.output.metadata import Carried
+from windfell.output.writers import WRITERS, Sheet
+from windfell.pixels.colour import SPACES, Encoder
+from windfell.pixels.profiles import icc_of
+from windfell.recipe.model import Compression, FileSource, Kind, Output, Project
+from windfell.recipe.project_file import written_whole
+
+
+@dataclass(frozen=True)
+class Written:
+    """What came of an export."""
+
+    path: Path
+    width: int
+    height: int
+
+
+def output_scale(project: Project, set_id: str, size: tuple[int, int]) -> float:
+    """The scale at which the set is written, by the width asked for."""
+    frame_set = project.set(set_id)
+    wish = frame_set.output.width_px
+    if wish is None or (frame_set.kind is Kind.PANORAMA and frame_set.view.full_sphere):
+        return 1.0
+    return wish / size[0]
+
+
+def planned_size(engine: Engine, project: Project, set_id: str, job: Job) -> tuple[int, int]:
+    """(width, height) in px of the file that an export would write."""
+    size = engine.size(project, set_id, job)
+    return scaled_size(size, output_scale(project, set_id, size))
+
+
+def export(engine: Engine, project: Project, set_id: str, path: Path, job: Job) -> Written:
+    """Write the set's picture to `path` as its recipe says, whole or not at all.
+
+    Raises OutputFailed if the place cannot be written, BadRequest if it is one of the
+    frames, and whatever making the picture raises.
+    """
+    path = Path(path)
+    refuse_frames(project, path)
+    check_place(path)
+    output = project.set(set_id).output
+    size = engine.size(project, set_id, job)
+    scale = output_scale(project, set_id, size)
+    width, height = scaled_size(size, scale)
+    sheet = _sheet(engine, project, set_id, output, width, height, job)
+    check_room(path, sheet)
+    with written_whole(path) as temporary:
+        strips = _encoded(engine.strips(project, set_id, scale, job), sheet, output)
+        WRITERS[str(output.format)].write(temporary, sheet, strips)
+        job.check()
+    return Written(path, width, height)
+
+
+def _sheet(engine, project, set_id, output: Output, width, height, job) -> Sheet:
+    writer = WRITERS[str(output.format)]
+    panorama = project.set(set_id).kind is Kind.PANORAMA
+    depth = output.depth if output.depth in writer.depths else writer.depths[0]
+    return Sheet(
+        width, height, 4 if panorama and writer.alpha else 3, depth,
+        icc_of(SPACES[str(output.space)]), carried_over(engine, project, set_id, job),
+        output.compression is Compression.DEFLATE, output.quality,
+    )
+
+
+def carried_over(engine: Engine, project: Project, set_id: str, job: Job) -> Carried:
+    """Metadata of the first file among the set's frames."""
+    for frame in project.set(set_id).used:
+        opened = engine.opened(project, frame, job)
+        if isinstance(opened, OpenedFile):
+            m = opened.still.metadata
+            return Carried(m.taken, m.focal_mm, m.focal35_mm, m.make, m.camera, m.lens)
+    return Carried()
+
+
+def _encoded(pictures: Iterator, sheet: Sheet, output: Output) -> Iterator[NDArray]:
+    encode = Encoder(SPACES[str(output.space)], sheet.depth)
+    top = 2**sheet.depth - 1
+    for picture in pictures:
+        pixels = encode(picture.light)
+        if sheet.channels == 4:
+            alpha = (picture.covered * top).astype(pixels.dtype)[..., None]
+            pixels = np.concatenate([pixels, alpha], axis=2)
+        yield pixels
+
+
+def refuse_frames(project: Project, path: Path) -> None:
+    """Raises BadRequest if `path` is one of the project's frames: originals are never written."""
+    for frame_set in project.sets:
+        for frame in frame_set.frames:
+            if isinstance(frame.source, FileSource) and _same_file(frame.source.path, path):
+                raise BadRequest(f"{path} is one of the frames; choose another name.")
+
+
+def _same_file(a: str, b: Path) -> bool:
+    try:
+        return os.path.samefile(a, b)
+    except OSError:
+        return os.path.abspath(a) == os.path.abspath(b)
+
+
+def check_place(path: Path) -> None:
+    """Raises OutputFailed if a file cannot be made there."""
+    folder = path.absolute().parent
+    if not folder.is_dir():
+        raise OutputFailed(path, "its folder does not exist; make it or choose another.")
+    if path.is_dir():
+        raise OutputFailed(path, "it is a folder; give a file name.")
+    if not os.access(folder, os.W_OK):
+        raise OutputFailed(path, "its folder cannot be written to; choose another.")
+
+
+def check_room(path: Path, sheet: Sheet) -> None:
+    """Raises OutputFailed if the disk plainly lacks room (a third of the plain size)."""
+    free = shutil.disk_usage(path.absolute().parent).free
+    if free < sheet.nbytes / 3:
+        raise OutputFailed(
+            path, f"the disk has {free / 1e6:.0f} MB left, the picture needs about "
+            f"{sheet.nbytes / 1e6:.0f} MB; free some room or choose another place.",
+        )

@@ -1,0 +1,1 @@
+"""Output: pictures written whole or not at all, with profile and metadata."""
