@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from windfell.combine.network import ranked
 from windfell.combine.rules import StackRule
 from windfell.geometry import planar
-from windfell.pixels.resample import dense_map, inside_frame, remapped, source_box
+from windfell.pixels.resample import GridMap, inside_frame, remapped
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
 
@@ -83,17 +83,20 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
             region.left, region.top, region.left + region.width, region.top + region.height
         )
         return (light if layer.gain == 1.0 else light * np.float32(layer.gain)), None
-    where = dense_map(
+    grid = GridMap.of(
         lambda p: planar.apply(layer.transform, p),
         region.left, region.top, region.width, region.height, 8,
     )
-    inside = inside_frame(where, sheet.width, sheet.height)
-    box = source_box(where, sheet.width, sheet.height)
+    box = grid.box(sheet.width, sheet.height)
+    shape = (region.height, region.width)
     if box is None:
-        return np.zeros((region.height, region.width, 3), np.float32), inside
+        return np.zeros((*shape, 3), np.float32), np.zeros(shape, bool)
+    where = grid.dense()
+    everywhere = grid.everywhere_inside(sheet.width, sheet.height)
+    inside = None if everywhere else inside_frame(where, sheet.width, sheet.height)
     left, top, right, bottom = box
-    light = remapped(sheet.light(left, top, right, bottom), where, left, top)
-    return light * np.float32(layer.gain), None if inside.all() else inside
+    light = remapped(sheet.light(left, top, right, bottom), where, left, top, everywhere)
+    return light * np.float32(layer.gain), inside
 
 
 def _where_covered(planes: list[F32], masks: Sequence, rule: StackRule) -> F32:

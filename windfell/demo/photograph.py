@@ -12,7 +12,6 @@ from windfell.demo.canvas import Canvas, noise
 from windfell.geometry.camera import Lens
 from windfell.geometry.projections import PROJECTIONS
 from windfell.pixels.colour import srgb_decoded, srgb_encoded
-from windfell.pixels.resample import dense_map
 
 F32 = NDArray[np.float32]
 GRAIN_TILE = 1024
@@ -60,10 +59,8 @@ class Photographer:
         def rays(points: NDArray) -> NDArray:
             return lens.rays(points) @ shot.rotation.T
 
-        coarse = 8
-        direction = dense_map(rays, 0, top, lens.width, height, coarse)
-        direction /= np.linalg.norm(direction, axis=-1, keepdims=True)
-        lon_lat = np.degrees(sphere.forward(direction.astype(np.float64)))
+        direction = _directions(rays, top, lens.width, height)
+        lon_lat = np.degrees(sphere.forward(direction))
         x = (lon_lat[..., 0] + 180) * c.per_deg - 0.5
         y = (c.high + lon_lat[..., 1]) * c.per_deg - 0.5
         box = _column_box(x, c.width)
@@ -98,6 +95,12 @@ class Photographer:
         light += wobble * shot.noise * np.sqrt(np.maximum(light, 0.02))
         code = srgb_encoded(np.clip(light, 0, 1)) * 255 + rng.random(light.shape, np.float32) - 0.5
         return np.clip(np.rint(code), 0, 255).astype(np.uint8)
+
+
+def _directions(rays, top: int, width: int, height: int) -> NDArray[np.float64]:
+    """World rays (height, width, 3) of a strip's pixels, exact on every pixel."""
+    y, x = np.mgrid[top : top + height, 0:width].astype(np.float64)
+    return rays(np.stack([x, y], -1))
 
 
 def _column_box(x: NDArray, width: int) -> tuple[int, int]:

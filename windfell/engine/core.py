@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +15,7 @@ from windfell.engine.sources import Opened, canonical_scale, open_source
 from windfell.engine.stack import StackStages
 from windfell.errors import CannotJoin
 from windfell.job import Job
+from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region, tiled
 from windfell.recipe.model import Frame, FrameSet, Kind, Project
@@ -54,8 +55,10 @@ class Engine:
         def find() -> Features:
             job.check()
             width, height = opened.size
-            sheet = opened.sheet(min(1.0, FEATURE_SIDE / max(width, height)), job)
+            scale = min(1.0, FEATURE_SIDE / max(width, height))
+            sheet = opened.sheet(scale, job)
             light = sheet.light(0, 0, sheet.width, sheet.height)
+            light = shrunk(light, *scaled_size((width, height), scale))
             return find_features(light, width, height, self._ignore_mask(ignored))
 
         key = key_of("features", opened.identity, ignored, FEATURE_SIDE)
@@ -77,7 +80,8 @@ class Engine:
         width, height = scaled_size(stages.size(job), scale)
         region = region or Region(0, 0, width, height)
         stages.prepare(scale, job)
-        rows = tiled(region.width, region.height, PREVIEW_TILE if scale < 0.75 else TILE)
+        side = PREVIEW_TILE if scale < 0.75 else TILE
+        rows = tiled(region.width, region.height, side, side)
         tiles = [tile for row in rows for tile in row]
         light = np.empty((region.height, region.width, 3), np.float32)
         covered = np.empty((region.height, region.width), bool)
@@ -92,36 +96,37 @@ class Engine:
             light[at], covered[at] = part.light, part.covered
         return Picture(light, covered)
 
-    def strips(self, project: Project, set_id: str, scale: float, job: Job) -> Iterator[Picture]:
-        """The whole picture as full-width strips from the top, never all at once."""
+    def strips(
+        self, project: Project, set_id: str, scale: float, job: Job,
+        finish: Callable[[Picture], np.ndarray],
+    ) -> Iterator[np.ndarray]:
+        """The whole picture as full-width strips from the top, never all at once.
+
+        `finish` makes the wanted pixels (h, w, c) of each piece, on the working threads.
+        """
         stages = self.stages(project, set_id)
         width, height = scaled_size(stages.size(job), scale)
         stages.prepare(scale, job)
-        rows = tiled(width, height, stages.strip_side(width))
+        rows = tiled(width, height, *stages.export_tile(width))
         tiles = [tile for row in rows for tile in row]
-        held: list[Picture] = []
-        across = len(rows[0])
-        for _, part in job.stream(
-            lambda t: stages.render(t, scale, job), tiles, "making the full-size picture"
+        band: np.ndarray | None = None
+        done = 0
+        for n, part in job.stream(
+            lambda t: finish(stages.render(t, scale, job)), tiles, "making the full-size picture"
         ):
-            held.append(part)
-            if len(held) == across:
-                yield _side_by_side(held)
-                held = []
+            tile = tiles[n]
+            if band is None:
+                band = np.empty((tile.height, width, part.shape[2]), part.dtype)
+            band[:, tile.left : tile.left + tile.width] = part
+            done += tile.width
+            if done == width:
+                yield band
+                band, done = None, 0
 
 
 def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
     """A size at another scale, at least one pixel."""
     return max(1, round(size[0] * scale)), max(1, round(size[1] * scale))
-
-
-def _side_by_side(parts: list[Picture]) -> Picture:
-    if len(parts) == 1:
-        return parts[0]
-    return Picture(
-        np.concatenate([p.light for p in parts], axis=1),
-        np.concatenate([p.covered for p in parts], axis=1),
-    )
 
 
 class NestedSet:

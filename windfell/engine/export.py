@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.engine.core import Engine, scaled_size
+from windfell.engine.picture import Picture
 from windfell.engine.sources import OpenedFile
 from windfell.errors import BadRequest, OutputFailed
 from windfell.job import Job
@@ -63,7 +64,8 @@ def export(engine: Engine, project: Project, set_id: str, path: Path, job: Job) 
     sheet = _sheet(engine, project, set_id, output, width, height, job)
     check_room(path, sheet)
     with written_whole(path) as temporary:
-        strips = _encoded(engine.strips(project, set_id, scale, job), sheet, output)
+        finish = _finisher(sheet, output)
+        strips = engine.strips(project, set_id, scale, job, finish)
         WRITERS[str(output.format)].write(temporary, sheet, strips)
         job.check()
     return Written(path, width, height)
@@ -90,15 +92,21 @@ def carried_over(engine: Engine, project: Project, set_id: str, job: Job) -> Car
     return Carried()
 
 
-def _encoded(pictures: Iterator, sheet: Sheet, output: Output) -> Iterator[NDArray]:
+def _finisher(sheet: Sheet, output: Output) -> Callable[[Picture], NDArray]:
+    """What turns a piece of the picture into the file's pixels."""
     encode = Encoder(SPACES[str(output.space)], sheet.depth)
     top = 2**sheet.depth - 1
-    for picture in pictures:
+
+    def finish(picture: Picture) -> NDArray:
         pixels = encode(picture.light)
-        if sheet.channels == 4:
-            alpha = (picture.covered * top).astype(pixels.dtype)[..., None]
-            pixels = np.concatenate([pixels, alpha], axis=2)
-        yield pixels
+        if sheet.channels == 3:
+            return pixels
+        out = np.empty((*pixels.shape[:2], 4), pixels.dtype)
+        out[..., :3] = pixels
+        out[..., 3] = np.where(picture.covered, pixels.dtype.type(top), pixels.dtype.type(0))
+        return out
+
+    return finish
 
 
 def refuse_frames(project: Project, path: Path) -> None:

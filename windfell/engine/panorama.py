@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import cv2
 import numpy as np
@@ -24,9 +26,9 @@ from windfell.job import Job
 from windfell.join.blend import FINE_LEVELS, blended, hard_weights, reach, wide_correction
 from windfell.join.light import FrameLight, common_samples, fitted_light, radius2
 from windfell.join.seams import Claim, cut_owner, nearest_owner, spread
-from windfell.join.warp import Warped, frame_map, warped
+from windfell.join.warp import Warped, covered, frame_map, map_step, warped
 from windfell.pixels.colour import perceptual
-from windfell.pixels.resample import dense_map, inside_frame
+from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.tiles import Region
 from windfell.recipe.model import Edges, FrameSet, Kind, Project, ProjectionChoice
 from windfell.shape.bounds import (
@@ -73,11 +75,16 @@ class PanoramaStages:
 
     def __init__(self, host: Host, project: Project, frame_set: FrameSet) -> None:
         self._host, self._project, self.set = host, project, frame_set
+        self._known: dict[str, Any] = {}
+
+    def _once(self, name: str, make: Callable[[], Any]) -> Any:
+        """What `make` gives, made once for this recipe."""
+        if name not in self._known:
+            self._known[name] = make()
+        return self._known[name]
 
     def _opened(self, job: Job) -> list[Opened]:
-        if "opened" not in self.__dict__:
-            self.__dict__["opened"] = self._host.opened_all(self._project, self.set, job)
-        return self.__dict__["opened"]
+        return self._once("opened", lambda: self._host.opened_all(self._project, self.set, job))
 
     def _registration_key(self, job: Job) -> str:
         content = content_key(self._opened(job), self.set.used)
@@ -100,6 +107,9 @@ class PanoramaStages:
 
     def registration(self, job: Job) -> PanoramaRegistration:
         """Where every frame in use lies, or why it could not be placed."""
+        return self._once("registration", lambda: self._register(job))
+
+    def _register(self, job: Job) -> PanoramaRegistration:
         opened = self._opened(job)
 
         def register() -> PanoramaRegistration:
@@ -112,8 +122,11 @@ class PanoramaStages:
 
     def posed(self, job: Job) -> list[Posed]:
         """Lens and rotation of the placed frames."""
-        found = self.registration(job)
-        return [Posed(found.frames[n].lens, found.frames[n].rotation) for n in found.placed]
+        def pose() -> list[Posed]:
+            found = self.registration(job)
+            return [Posed(found.frames[n].lens, found.frames[n].rotation) for n in found.placed]
+
+        return self._once("posed", pose)
 
     @cached_property
     def _view(self) -> NDArray[np.float64]:
@@ -138,7 +151,7 @@ class PanoramaStages:
 
         s = self.set
         key = key_of("canvas", self._world_key(job), s.view, s.outline, s.output.width_px)
-        return self._host.cache.get(key, lay_out)
+        return self._once("canvas", lambda: self._host.cache.get(key, lay_out))
 
     def whole_canvas(self, job: Job) -> Canvas:
         """The canvas that holds all frames, at full size."""
@@ -151,8 +164,8 @@ class PanoramaStages:
     def _trimmed(self, whole: Canvas, job: Job) -> Canvas:
         small = whole.scaled(min(1.0, TRIM_SIDE / max(whole.width, whole.height)))
         job.step("trimming", 0.5)
-        covered = np.pad(self._coverage(small, job), 1)
-        inner = cv2.erode(covered.astype(np.uint8), np.ones((3, 3), np.uint8))[1:-1, 1:-1]
+        seen = np.pad(self._coverage(small, job), 1)
+        inner = cv2.erode(seen.astype(np.uint8), np.ones((3, 3), np.uint8))[1:-1, 1:-1]
         left, top, right, bottom = largest_rectangle(inner > 0)
         if right - left < 2 or bottom - top < 2:
             return whole
@@ -166,25 +179,24 @@ class PanoramaStages:
         )
 
     def _coverage(self, canvas: Canvas, job: Job) -> NDArray[np.bool_]:
-        covered = np.zeros((canvas.height, canvas.width), bool)
+        seen = np.zeros((canvas.height, canvas.width), bool)
         region = Region(0, 0, canvas.width, canvas.height)
         for frame in self.posed(job):
             job.check()
-            where = frame_map(canvas, region, frame.lens, frame.rotation)
-            covered |= inside_frame(where, frame.lens.width, frame.lens.height)
-        return covered
+            seen |= covered(canvas, region, frame.lens, frame.rotation)
+        return seen
 
     def kept_area(self, job: Job) -> float:
         """The share of the covered area that the canvas keeps."""
         whole = self.whole_canvas(job)
         small = whole.scaled(min(1.0, 700 / max(whole.width, whole.height)))
-        covered = float(self._coverage(small, job).sum()) / (small.width * small.height)
+        filled = float(self._coverage(small, job).mean())
         canvas = self.canvas(job)
         if canvas == whole:
             return 1.0
         area = (canvas.right - canvas.left) * (canvas.bottom - canvas.top)
         total = (whole.right - whole.left) * (whole.bottom - whole.top)
-        return min(1.0, area / total / max(covered, 1e-9))
+        return min(1.0, area / total / max(filled, 1e-9))
 
     def size(self, job: Job) -> tuple[int, int]:
         """(width, height) px at full size."""
@@ -196,8 +208,9 @@ class PanoramaStages:
         canvas = self.canvas(job)
         return canvas.px_per_unit if canvas.projection == "rectilinear" else None
 
-    def strip_side(self, width: int) -> int:
-        return EXPORT_TILE
+    def export_tile(self, width: int) -> tuple[int, int]:
+        """(width, height) of the regions an export is made of."""
+        return EXPORT_TILE, EXPORT_TILE
 
     def _surface(self, pixels: int, job: Job) -> Canvas:
         """The sphere around all frames, unrolled, with about so many pixels."""
@@ -217,7 +230,8 @@ class PanoramaStages:
 
     def lights(self, job: Job) -> list[FrameLight]:
         """What each placed frame's light is multiplied by."""
-        return self._host.cache.get(self._light_key(job), lambda: self._fit_light(job))
+        return self._once("lights", lambda: self._host.cache.get(
+            self._light_key(job), lambda: self._fit_light(job)))
 
     def _fit_light(self, job: Job) -> list[FrameLight]:
         frames = self.posed(job)
@@ -234,8 +248,8 @@ class PanoramaStages:
             w = self._warp(n, surface, whole, developed[n], job)
             if w is None:
                 return None
-            where = frame_map(surface, whole, frames[n].lens, frames[n].rotation)
-            return w.light, w.valid, radius2(where, frames[n].lens)
+            where = frame_map(surface, whole, frames[n].lens, frames[n].rotation).dense()
+            return w.light, w.mask(), radius2(where, frames[n].lens)
 
         views = job.map(seen, list(range(len(frames))), "matching light")
         rng = np.random.default_rng(1)
@@ -256,7 +270,8 @@ class PanoramaStages:
 
     def ownership(self, job: Job) -> Ownership:
         """Which placed frame owns which spot of the sphere."""
-        return self._host.cache.get(self._owner_key(job), lambda: self._own(job), on_disk=True)
+        return self._once("ownership", lambda: self._host.cache.get(
+            self._owner_key(job), lambda: self._own(job), on_disk=True))
 
     def _own(self, job: Job) -> Ownership:
         surface = self._surface(SEAM_PIXELS, job)
@@ -279,12 +294,12 @@ class PanoramaStages:
         if seen is None:
             blank = np.zeros((box.height, box.width), np.float32)
             return Claim(box, np.dstack([blank] * 3), blank > 0, blank)
-        where = frame_map(surface, box, frame.lens, frame.rotation)
+        where = frame_map(surface, box, frame.lens, frame.rotation).dense()
         width, height = frame.lens.width, frame.lens.height
         x, y = where[..., 0], where[..., 1]
         inside = np.minimum.reduce([x, width - 1 - x, y, height - 1 - y]) / (min(width, height) / 2)
         depth = np.clip(np.nan_to_num(inside, nan=0.0), 0, 1)
-        return Claim(box, perceptual(seen.light), seen.valid, depth.astype(np.float32))
+        return Claim(box, perceptual(seen.light), seen.mask(), depth.astype(np.float32))
 
     def _levels(self, scale_px_per_unit: float, job: Job) -> int:
         """Bands in all, at a scale: wide enough for the blend asked for, within the overlaps."""
@@ -297,13 +312,13 @@ class PanoramaStages:
     def _wide(self, job: Job) -> Wide | None:
         """The wide bands' correction, or None where the fine bands are all that is asked."""
         full = native_px_per_unit(self.posed(job))
-        total = self._levels(full, job)
-        if total <= FINE_LEVELS:
+        if self._levels(full, job) <= FINE_LEVELS:
             return None
         key = key_of("wide", self._owner_key(job), self.set.joining.blend_pct)
-        return self._host.cache.get(key, lambda: self._make_wide(full, total, job))
+        return self._once("wide", lambda: self._host.cache.get(
+            key, lambda: self._make_wide(full, job)))
 
-    def _make_wide(self, full: float, total: int, job: Job) -> Wide:
+    def _make_wide(self, full: float, job: Job) -> Wide:
         own = self.ownership(job)
         surface = self._surface(WIDE_PIXELS, job)
         if surface.px_per_unit > full / 2**FINE_LEVELS:
@@ -335,27 +350,37 @@ class PanoramaStages:
         job.check()
         full = self.canvas(job)
         canvas = full.resized(round(full.width * scale), round(full.height * scale))
-        wide = self._wide(job)
         levels = self._fine_levels(canvas.px_per_unit, job)
         grown = region.grown(reach(levels))
         own = self.ownership(job)
         where = _surface_map(own.surface, canvas, grown)
-        frames, softs = self._owners_seen(own, where, canvas, grown, job)
+        present = _owners_near(own, where)
+        if len(present) == 1:
+            grown, where = region, _surface_map(own.surface, canvas, region)
+        frames, softs = self._owners_seen(own, present, where, canvas, grown, job)
         if not frames:
             blank = np.zeros((region.height, region.width, 3), np.float32)
             return Picture(blank, np.zeros((region.height, region.width), bool))
-        weights = hard_weights(softs, [f.valid for f in frames])
-        light = blended(frames, weights, levels)
-        covered = np.logical_or.reduce([f.valid for f in frames])
         inner = np.s_[
             region.top - grown.top : region.top - grown.top + region.height,
             region.left - grown.left : region.left - grown.left + region.width,
         ]
-        light, covered, where = light[inner].copy(), covered[inner].copy(), where[inner]
+        light = self._joined(frames, softs, levels)[inner]
+        wide = self._wide(job)
         if wide is not None:
-            light += _sampled(wide.correction, wide.surface, where, own.surface)
-        light[~covered] = 0.0
-        return Picture(light, covered)
+            correction = _sampled(wide.correction, wide.surface, where.nodes, own.surface)
+            light = cv2.add(light, where.spread(correction)[inner])
+        if any(f.valid is None for f in frames):
+            return Picture(np.ascontiguousarray(light), np.ones(light.shape[:2], bool))
+        covers = np.logical_or.reduce([f.valid[inner] for f in frames])
+        light = np.where(covers[..., None], light, np.float32(0))
+        return Picture(light, covers)
+
+    @staticmethod
+    def _joined(frames: list[Warped], softs: list[F32], levels: int) -> F32:
+        if len(frames) == 1:
+            return frames[0].light
+        return blended(frames, hard_weights(softs, [f.valid for f in frames]), levels)
 
     def _fine_levels(self, px_per_unit: float, job: Job) -> int:
         full = native_px_per_unit(self.posed(job))
@@ -363,20 +388,19 @@ class PanoramaStages:
         return max(0, round(fine + float(np.log2(min(1.0, px_per_unit / full)))))
 
     def _owners_seen(
-        self, own: Ownership, where: F32, canvas: Canvas, region: Region, job: Job
+        self, own: Ownership, present: list[int], where: GridMap, canvas: Canvas, region: Region,
+        job: Job,
     ) -> tuple[list[Warped], list[F32]]:
-        """The frames that own part of the region, on it, and how strongly each owns what."""
+        """Those of the present frames that the region holds, and how strongly each owns what."""
         lights = self.lights(job)
-        present = _owners_near(own, where)
         frames, softs = [], []
         for n in present:
             seen = self._warp(n, canvas, region, lights[n], job)
             if seen is None:
                 continue
             frames.append(seen)
-            alone = len(present) == 1
-            softs.append(np.ones(seen.valid.shape, np.float32) if alone
-                         else _softly(own, n, where))
+            if len(present) > 1:
+                softs.append(where.spread(_softly(own, n, where.nodes)))
         return frames, softs
 
 
@@ -404,8 +428,8 @@ def _to_poles(frame: Posed, surface: Canvas, top: int, bottom: int) -> tuple[int
     return (0 if inside[0] else top), (surface.height if inside[1] else bottom)
 
 
-def _surface_map(surface: Canvas, canvas: Canvas, region: Region) -> F32:
-    """Where each pixel of a canvas's region lies on the surface, (h, w, 2), x within it."""
+def _surface_map(surface: Canvas, canvas: Canvas, region: Region) -> GridMap:
+    """Where the pixels of a canvas's region lie on the surface, without a jump within the region."""
     period = 2 * np.pi / (surface.right - surface.left) * surface.width
     middle = np.array([[region.left + region.width / 2, region.top + region.height / 2]])
     about = surface.pixels(canvas.rays(middle))[0, 0]
@@ -415,47 +439,45 @@ def _surface_map(surface: Canvas, canvas: Canvas, region: Region) -> F32:
         found[..., 0] -= period * np.round((found[..., 0] - about) / period)
         return found
 
-    step = 16 if canvas.px_per_unit > 600 else 4
-    where = dense_map(place, region.left, region.top, region.width, region.height, step)
-    centre = np.float32(surface.width / 2)
-    where[..., 0] -= np.float32(period) * np.round((where[..., 0] - centre) / np.float32(period))
-    return where
+    step = min(8, map_step(canvas.px_per_unit))
+    return GridMap.of(place, region.left, region.top, region.width, region.height, step)
 
 
-def _owners_near(own: Ownership, where: F32) -> list[int]:
-    h, w = own.owner.shape
-    x = np.clip(np.rint(where[..., 0]), 0, w - 1).astype(np.int32)
-    y = np.clip(np.rint(where[..., 1]), 0, h - 1).astype(np.int32)
+def _owners_near(own: Ownership, where: GridMap) -> list[int]:
+    """Owners found at the nodes of a map and a little around them."""
+    h = own.owner.shape[0]
+    x = np.rint(where.nodes[..., 0]).astype(np.int32)
+    y = np.rint(where.nodes[..., 1]).astype(np.int32)
     found: set[int] = set()
     for dx, dy in ((0, 0), (-2, -2), (2, -2), (-2, 2), (2, 2)):
-        near = own.owner[np.clip(y + dy, 0, h - 1)[::2, ::2], np.clip(x + dx, 0, w - 1)[::2, ::2]]
+        near = own.owner[np.clip(y + dy, 0, h - 1), _columns(own.surface, x + dx)]
         found |= set(np.flatnonzero(np.bincount(near.ravel() + 1)) - 1)
     return sorted(int(n) for n in found if n >= 0)
 
 
+def _columns(surface: Canvas, x: NDArray[np.int32]) -> NDArray[np.int32]:
+    """Columns within the surface: around it where it closes, held at its edge where not."""
+    return x % surface.width if surface.wraps else np.clip(x, 0, surface.width - 1)
+
+
+def _cut(values: NDArray, surface: Canvas, where: F32) -> tuple[NDArray, F32]:
+    """The part of a surface's values (h, w, ...) around places, and the places on that part."""
+    x0, y0 = np.floor(where.reshape(-1, 2).min(axis=0)).astype(int) - 6
+    x1, y1 = np.ceil(where.reshape(-1, 2).max(axis=0)).astype(int) + 7
+    rows = np.clip(np.arange(y0, y1), 0, surface.height - 1)
+    part = values[rows][:, _columns(surface, np.arange(x0, x1))]
+    return part, where - np.array([x0, y0], np.float32)
+
+
 def _softly(own: Ownership, n: int, where: F32) -> F32:
-    """How much of each pixel's neighbourhood frame `n` owns, 0..1."""
-    box = _surface_box(own.owner.shape, where)
-    mask = (own.owner[box] == n).astype(np.float32)
-    mask = cv2.GaussianBlur(mask, (0, 0), SOFT_SIGMA)
-    x = where[..., 0] - np.float32(box[1].start)
-    y = where[..., 1] - np.float32(box[0].start)
-    return cv2.remap(mask, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-
-
-def _surface_box(shape: tuple[int, int], where: F32) -> tuple[slice, slice]:
-    h, w = shape
-    x0, x1 = int(where[..., 0].min()) - 6, int(where[..., 0].max()) + 7
-    y0, y1 = int(where[..., 1].min()) - 6, int(where[..., 1].max()) + 7
-    return (
-        slice(int(np.clip(y0, 0, h - 2)), int(np.clip(y1, 2, h))),
-        slice(int(np.clip(x0, 0, w - 2)), int(np.clip(x1, 2, w))),
-    )
+    """How much of each place's neighbourhood frame `n` owns, 0..1, at surface px (h, w, 2)."""
+    part, moved = _cut(own.owner, own.surface, where)
+    mask = cv2.GaussianBlur((part == n).astype(np.float32), (0, 0), SOFT_SIGMA)
+    return cv2.remap(mask, moved, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 
 
 def _sampled(correction: F32, surface: Canvas, where: F32, of: Canvas) -> F32:
-    """The correction at places that are given on another surface of the same bounds."""
-    kx, ky = surface.width / of.width, surface.height / of.height
-    x = (where[..., 0] + np.float32(0.5)) * np.float32(kx) - np.float32(0.5)
-    y = (where[..., 1] + np.float32(0.5)) * np.float32(ky) - np.float32(0.5)
-    return cv2.remap(correction, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    """The correction at places (h, w, 2) given in px of another surface of the same bounds."""
+    ratio = np.array([surface.width / of.width, surface.height / of.height], np.float32)
+    part, moved = _cut(correction, surface, (where + np.float32(0.5)) * ratio - np.float32(0.5))
+    return cv2.remap(part, moved, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)

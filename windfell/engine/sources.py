@@ -11,10 +11,11 @@ from windfell.engine.cache import Cache, key_of
 from windfell.errors import FrameUnreadable
 from windfell.frames.still import StillFrame
 from windfell.job import Job
+from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
 from windfell.recipe.model import FileSource, Source, VideoInstant
 
-PROXY_SIDE_ON_DISK = 2000
+BASE_SIDE = 1280
 FULL_FROM = 0.75
 
 
@@ -62,12 +63,21 @@ class OpenedFile:
         key = key_of("sheet", self.identity, kept)
         if kept == 1.0:
             return self._cache.get(key, self._full)
-        width, height = (max(1, round(v * kept)) for v in self.size)
-        small = max(width, height) <= PROXY_SIDE_ON_DISK
-        return self._cache.get(key, lambda: self._proxy(width, height), on_disk=small)
+        base = canonical_scale(min(1.0, BASE_SIDE / max(self.size)))
+        if kept < base:
+            return self._cache.get(key, lambda: self._smaller(self.sheet(base, job), kept))
+        return self._cache.get(key, lambda: self._proxy(kept), on_disk=kept == base)
 
     def _full(self) -> Sheet:
         return Sheet(self.still.encoded(), self.still.linearizer())
 
-    def _proxy(self, width: int, height: int) -> Sheet:
-        return Sheet(self.still.linear(width, height).astype(np.float16))
+    def _proxy(self, scale: float) -> Sheet:
+        return Sheet(self.still.linear(*self._size(scale)).astype(np.float16))
+
+    def _smaller(self, base: Sheet, scale: float) -> Sheet:
+        """Made from the base proxy, so that the file is decoded but once for all small sizes."""
+        light = base.light(0, 0, base.width, base.height)
+        return Sheet(shrunk(light, *self._size(scale)).astype(np.float16))
+
+    def _size(self, scale: float) -> tuple[int, int]:
+        return max(1, round(self.size[0] * scale)), max(1, round(self.size[1] * scale))

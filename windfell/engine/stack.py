@@ -98,8 +98,9 @@ class StackStages:
         """The reference's focal length in px, which the picture inherits."""
         return self._opened(job)[self.reference()].focal_px
 
-    def strip_side(self, width: int) -> int:
-        return max(width, STRIP_ROWS)
+    def export_tile(self, width: int) -> tuple[int, int]:
+        """(width, height) of the regions an export is made of: strips."""
+        return width, STRIP_ROWS
 
     def prepare(self, scale: float, job: Job) -> None:
         """Align, and have the pixels of all frames ready at that scale."""

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 from datetime import datetime
-from pathlib import Path
+
 from typing import Any
 
 from PIL import ExifTags, Image, UnidentifiedImageError
@@ -146,7 +147,7 @@ def _time(value: Any) -> datetime | None:
         return None
 
 
-def said(path: Path, data: Metadata) -> str:
+def said(path: str, data: Metadata) -> str:
     """One line for people: size, exposure, lens."""
     parts = [f"{data.width} x {data.height} px"]
     if data.exposure_s:
@@ -158,4 +159,4 @@ def said(path: Path, data: Metadata) -> str:
         parts.append(f"ISO {data.iso}")
     if data.focal_mm:
         parts.append(f"{data.focal_mm:g} mm")
-    return f"{path.name}: " + ", ".join(parts)
+    return f"{os.path.basename(path)}: " + ", ".join(parts)

@@ -65,7 +65,7 @@ def wide_correction(
     plain = np.zeros((*owner.shape, 3), np.float32)
     for number, frame in frames:
         mask = (owner == number).astype(np.float32)
-        light = filled(frame.light, frame.valid.astype(np.float32))
+        light = filled(frame.light, frame.mask().astype(np.float32))
         plain += light * cv2.GaussianBlur(mask, (0, 0), 1.0)[..., None]
         masks = gaussian(mask, levels)
         for n, band in enumerate(laplacian(light, levels)):
@@ -77,12 +77,15 @@ def wide_correction(
     return collapsed(sums) - plain if sums else plain
 
 
-def hard_weights(softs: Sequence[F32], valid: Sequence[NDArray[np.bool_]]) -> list[F32]:
+def hard_weights(softs: Sequence[F32], valid: Sequence[NDArray[np.bool_] | None]) -> list[F32]:
     """Weights 0 or 1 (h, w) that give each pixel to the frame with the most claim on it.
 
     A frame that does not see the pixel has none, unless nobody does.
     """
-    claim = np.stack([s + 2.0 * v for s, v in zip(softs, valid, strict=True)])
-    claim = np.where(claim >= 2.0, claim, claim - 1.0)
-    best = np.argmax(claim, axis=0)
-    return [(best == n).astype(np.float32) for n in range(len(softs))]
+    claims = [s + 2.0 if v is None else s + np.where(v, np.float32(2), np.float32(0))
+              for s, v in zip(softs, valid, strict=True)]
+    best, owner = claims[0], np.zeros(claims[0].shape, np.uint8)
+    for n, claim in enumerate(claims[1:], 1):
+        owner[claim > best] = n
+        best = cv2.max(best, claim)
+    return [(owner == n).astype(np.float32) for n in range(len(claims))]

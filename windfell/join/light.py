@@ -33,14 +33,14 @@ class FrameLight:
     falloff: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
     def factors(self, where: F32, lens: Lens) -> F32:
-        """(h, w, 3) or (1, 1, 3) factors for a map (h, w, 2) of frame pixels."""
+        """(h, w, 3) or (1, 1, 3) factors for frame pixels (h, w, 2)."""
         gain = np.array(self.gain, np.float32)
         if not any(self.falloff):
             return gain[None, None]
         r2 = radius2(where, lens)
         v = self.falloff
         kept = r2 * (np.float32(v[0]) + r2 * (np.float32(v[1]) + r2 * np.float32(v[2])))
-        return np.exp(-kept)[..., None] * gain
+        return np.ascontiguousarray(np.exp(-kept)[..., None] * gain)
 
 
 def radius2(where: F32, lens: Lens) -> F32:

@@ -4,35 +4,50 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from windfell.geometry.camera import Lens
 from windfell.join.light import FrameLight
-from windfell.pixels.resample import dense_map, inside_frame, remapped, source_box
+from windfell.pixels.resample import GridMap, inside_frame, remapped
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
 from windfell.shape.canvas import Canvas
 
 F32 = NDArray[np.float32]
-MAP_STEP = 16
 
 
 @dataclass(frozen=True)
 class Warped:
-    """A frame on a region: light (h, w, 3), mirrored past the frame's edge, and where it is valid."""
+    """A frame on a region: light (h, w, 3), mirrored past the frame's edge, and where it is
+    valid (h, w), or None where it is valid everywhere.
+    """
 
     light: F32
-    valid: NDArray[np.bool_]
+    valid: NDArray[np.bool_] | None
+
+    def mask(self) -> NDArray[np.bool_]:
+        """Where the frame is valid, (h, w)."""
+        return np.ones(self.light.shape[:2], bool) if self.valid is None else self.valid
 
 
-def frame_map(canvas: Canvas, region: Region, lens: Lens, rotation: NDArray) -> F32:
-    """Where each pixel of the region lies in the frame, (h, w, 2) px; NaN where nowhere."""
-    step = MAP_STEP if canvas.px_per_unit > 600 else MAP_STEP // 4
-    return dense_map(
+def map_step(px_per_unit: float) -> int:
+    """How far apart a map's nodes may lie for an error below a hundredth of a pixel."""
+    return 16 if px_per_unit > 1500 else 8 if px_per_unit > 500 else 4
+
+
+def frame_map(canvas: Canvas, region: Region, lens: Lens, rotation: NDArray) -> GridMap:
+    """Where the pixels of the region lie in the frame."""
+    return GridMap.of(
         canvas.frame_pixels(lens, rotation),
-        region.left, region.top, region.width, region.height, step,
+        region.left, region.top, region.width, region.height, map_step(canvas.px_per_unit),
     )
+
+
+def covered(canvas: Canvas, region: Region, lens: Lens, rotation: NDArray) -> NDArray[np.bool_]:
+    """Where on the region the frame lies, (h, w)."""
+    return inside_frame(frame_map(canvas, region, lens, rotation).dense(), lens.width, lens.height)
 
 
 def warped(
@@ -43,11 +58,20 @@ def warped(
     `lens` may be of any size; it is scaled to the sheet.
     """
     lens = lens.scaled(sheet.width, sheet.height)
-    where = frame_map(canvas, region, lens, rotation)
-    box = source_box(where, sheet.width, sheet.height)
+    grid = frame_map(canvas, region, lens, rotation)
+    box = grid.box(sheet.width, sheet.height)
     if box is None:
         return None
+    where = grid.dense()
+    everywhere = grid.everywhere_inside(sheet.width, sheet.height)
+    valid = None if everywhere else inside_frame(where, sheet.width, sheet.height)
+    if valid is not None and not valid.any():
+        return None
     left, top, right, bottom = box
-    picture = remapped(sheet.light(left, top, right, bottom), where, left, top)
-    picture *= light.factors(where, lens)
-    return Warped(picture, inside_frame(where, sheet.width, sheet.height))
+    picture = remapped(sheet.light(left, top, right, bottom), where, left, top, everywhere)
+    factors = light.factors(grid.nodes, lens)
+    if factors.shape[:2] == (1, 1):
+        picture *= factors
+    else:
+        cv2.multiply(picture, grid.spread(factors), dst=picture)
+    return Warped(picture, valid)

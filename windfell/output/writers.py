@@ -17,7 +17,7 @@ import imagecodecs
 import numpy as np
 import tifffile
 from numpy.typing import NDArray
-from PIL import ExifTags, Image
+from PIL import ExifTags
 
 from windfell.errors import OutputFailed
 from windfell.job import CORES
@@ -80,7 +80,7 @@ def _packed(pieces: Iterator[NDArray], deflate: bool) -> Iterator[bytes]:
         if not deflate:
             return piece.tobytes()
         differences = imagecodecs.delta_encode(piece, axis=-2)
-        return imagecodecs.deflate_encode(differences.tobytes(), level=1)
+        return imagecodecs.deflate_encode(differences, level=1)
 
     with ThreadPoolExecutor(CORES) as pool:
         ahead: deque[Future] = deque()
@@ -104,10 +104,14 @@ def _rows(strips: Iterator[NDArray], count: int) -> Iterator[NDArray]:
             have += len(part)
             at += len(part)
             if have == count:
-                yield np.ascontiguousarray(np.concatenate(held))
+                yield _whole(held)
                 held, have = [], 0
     if held:
-        yield np.ascontiguousarray(np.concatenate(held))
+        yield _whole(held)
+
+
+def _whole(parts: list[NDArray]) -> NDArray:
+    return np.ascontiguousarray(parts[0] if len(parts) == 1 else np.concatenate(parts))
 
 
 def _append_exif(file: BinaryIO, big: bool, carried: Carried) -> None:

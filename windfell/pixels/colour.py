@@ -88,7 +88,7 @@ class Encoder:
     """Turns working-space pixels into an encoded space as uint8, uint16 or float32.
 
     Integer output goes through a table over the square root of the light, whose
-    65,536 steps are finer than one step of 16-bit output everywhere.
+    65,536 steps are about as fine as those of 16-bit output everywhere.
     """
 
     def __init__(self, space: Space, depth: int) -> None:
@@ -97,7 +97,7 @@ class Encoder:
         self._depth = depth
         if depth != 32:
             top = 2**depth - 1
-            light = (np.arange(65536) / 65535.0) ** 2
+            light = np.minimum((np.arange(65536) + 0.5) / 65535.0, 1.0) ** 2
             code = np.clip(np.rint(space.encoded(light) * top), 0, top)
             self._table = code.astype(np.uint8 if depth == 8 else np.uint16)
 
@@ -108,7 +108,8 @@ class Encoder:
             return self._space.encoded(own).astype(np.float32)
         np.clip(own, 0.0, 1.0, out=own)
         cv2.sqrt(own, dst=own)
-        return self._table[(own * np.float32(65535.0) + np.float32(0.5)).astype(np.uint16)]
+        own *= np.float32(65535.0)
+        return self._table[own.astype(np.uint16)]
 
 
 def to_view(linear: F32) -> NDArray[np.uint8]:

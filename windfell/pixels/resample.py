@@ -3,81 +3,94 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 F32 = NDArray[np.float32]
-MARGIN = 4
+MARGIN = 5
+LINEAR_BACK = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
 
 
-def dense_map(
-    pixel_map: Callable[[NDArray], NDArray], left: int, top: int, width: int, height: int, step: int
-) -> F32:
-    """A map evaluated on every `step`-th pixel and interpolated between, (height, width, 2).
+@dataclass(frozen=True)
+class GridMap:
+    """A smooth map of a region's pixels to other pixels, held at every `step`-th of them.
 
-    `pixel_map` takes float64 pixels (..., 2) and answers source pixels (..., 2), NaN
-    where there are none. Linear interpolation errs by about step^2/(8 f) px for a
-    focal length of f px: 0.006 px for step 16 at 5000 px.
+    `nodes` is float32 (ny, nx, 2), NaN where the map leads nowhere; `step` is a power of
+    two up to 32. Linear interpolation between nodes errs by about step^2 / (8 f) px for
+    a focal length of f px: 0.006 px for step 16 at 5000 px.
     """
-    nx, ny = -(-(width - 1) // step) + 1, -(-(height - 1) // step) + 1
-    nx, ny = max(nx, 2), max(ny, 2)
-    x = left + step * np.arange(nx, dtype=np.float64)
-    y = top + step * np.arange(ny, dtype=np.float64)
-    coarse = pixel_map(np.stack(np.meshgrid(x, y), -1))
-    if step == 1:
-        return np.ascontiguousarray(coarse[:height, :width], np.float32)
-    return _spread(coarse.astype(np.float32), step, width, height)
 
+    nodes: F32
+    step: int
+    width: int
+    height: int
 
-def _spread(coarse: F32, step: int, width: int, height: int) -> F32:
-    fx = np.arange(width, dtype=np.float32) / np.float32(step)
-    fy = np.arange(height, dtype=np.float32) / np.float32(step)
-    ix, iy = fx.astype(np.int32), fy.astype(np.int32)
-    tx = (fx - ix.astype(np.float32))[None, :, None]
-    ty = (fy - iy.astype(np.float32))[:, None, None]
-    ix1, iy1 = np.minimum(ix + 1, coarse.shape[1] - 1), np.minimum(iy + 1, coarse.shape[0] - 1)
-    rows = coarse[:, ix] * (1 - tx) + coarse[:, ix1] * tx
-    upper = rows[iy]
-    upper *= 1 - ty
-    lower = rows[iy1]
-    lower *= ty
-    upper += lower
-    return upper
+    @classmethod
+    def of(
+        cls, pixel_map: Callable[[NDArray], NDArray], left: int, top: int, width: int, height: int,
+        step: int,
+    ) -> GridMap:
+        """`pixel_map` takes float64 pixels (..., 2) and answers pixels (..., 2), NaN where none."""
+        nx, ny = -(-(width - 1) // step) + 2, -(-(height - 1) // step) + 2
+        x = left + step * np.arange(nx, dtype=np.float64)
+        y = top + step * np.arange(ny, dtype=np.float64)
+        nodes = pixel_map(np.stack(np.meshgrid(x, y), -1)).astype(np.float32)
+        return cls(np.ascontiguousarray(nodes), step, width, height)
 
+    def dense(self) -> F32:
+        """The map at every pixel, (height, width, 2)."""
+        return self.spread(self.nodes)
 
-def source_box(source_map: F32, width: int, height: int) -> tuple[int, int, int, int] | None:
-    """(left, top, right, bottom) of the source that a map reads, or None if it reads nothing."""
-    with np.errstate(invalid="ignore"):
-        inside = inside_frame(source_map, width, height)
-    if not inside.any():
-        return None
-    x, y = source_map[..., 0][inside], source_map[..., 1][inside]
-    left = max(0, int(x.min()) - MARGIN)
-    top = max(0, int(y.min()) - MARGIN)
-    right = min(width, int(x.max()) + MARGIN + 2)
-    bottom = min(height, int(y.max()) + MARGIN + 2)
-    return left, top, right, bottom
+    def spread(self, nodes: F32) -> F32:
+        """Values given at the nodes, (ny, nx) or (ny, nx, c), at every pixel.
+
+        The steps are powers of two, so the interpolation's weights of 1/32 are exact.
+        """
+        back = np.array([[1 / self.step, 0, 0], [0, 1 / self.step, 0]])
+        return cv2.warpAffine(
+            nodes, back, (self.width, self.height), flags=LINEAR_BACK,
+            borderMode=cv2.BORDER_REPLICATE,
+        )
+
+    def box(self, width: int, height: int) -> tuple[int, int, int, int] | None:
+        """(left, top, right, bottom) of a width x height source that the map reads, or None."""
+        flat = self.nodes.reshape(-1, 2)
+        flat = flat[~np.isnan(flat[:, 0])]
+        if not len(flat):
+            return None
+        low, high = flat.min(axis=0), flat.max(axis=0)
+        left, top = (int(max(0, np.floor(v) - MARGIN)) for v in low)
+        right = int(min(width, np.ceil(high[0]) + MARGIN + 1))
+        bottom = int(min(height, np.ceil(high[1]) + MARGIN + 1))
+        return (left, top, right, bottom) if right - left > 1 and bottom - top > 1 else None
+
+    def everywhere_inside(self, width: int, height: int) -> bool:
+        """Whether every pixel of the region surely reads within the source."""
+        x, y = self.nodes[..., 0], self.nodes[..., 1]
+        return bool(x.min() > 0 and y.min() > 0 and x.max() < width - 1 and y.max() < height - 1)
 
 
 def inside_frame(source_map: F32, width: int, height: int) -> NDArray[np.bool_]:
-    """Where the map reads within the frame's area (edges at -0.5 and size - 0.5)."""
+    """Where a map (..., 2) reads within the frame's area (edges at -0.5 and size - 0.5)."""
     x, y = source_map[..., 0], source_map[..., 1]
     with np.errstate(invalid="ignore"):
         return (x >= -0.5) & (x <= width - 0.5) & (y >= -0.5) & (y <= height - 0.5)
 
 
-def remapped(source: F32, source_map: F32, left: int = 0, top: int = 0) -> F32:
-    """`source`, whose pixel (0, 0) is (left, top) of the map's coordinates, read cubically.
+def remapped(source: F32, where: F32, left: int, top: int, plain: bool) -> F32:
+    """`source`, whose pixel (0, 0) is (left, top) of the map `where` (h, w, 2), read cubically.
 
-    Beyond the source it is mirrored, so that filters near its edge meet plausible pixels.
+    Beyond the source it is mirrored, so that filters near its edge meet plausible
+    pixels. `plain` says that the map has no NaN and stays near the source.
     """
-    mx = np.nan_to_num(source_map[..., 0] - np.float32(left), nan=-1e4)
-    my = np.nan_to_num(source_map[..., 1] - np.float32(top), nan=-1e4)
-    reach = np.float32(4 * max(source.shape[:2]))
-    mx, my = np.clip(mx, -reach, reach), np.clip(my, -reach, reach)
-    return cv2.remap(source, mx, my, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
+    moved = where - np.array([left, top], np.float32)
+    if not plain:
+        reach = 3 * max(source.shape[:2])
+        moved = np.clip(np.nan_to_num(moved, nan=-1.0), -reach, reach).astype(np.float32)
+    return cv2.remap(source, moved, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
 
 
 def shrunk(picture: NDArray, width: int, height: int) -> NDArray:

@@ -18,17 +18,12 @@ class Region:
         return Region(self.left - by, self.top - by, self.width + 2 * by, self.height + 2 * by)
 
 
-def tiled(width: int, height: int, side: int) -> list[list[Region]]:
-    """Rows of regions that cover the picture, each at most side x side."""
+def tiled(width: int, height: int, across: int, down: int) -> list[list[Region]]:
+    """Rows of regions that cover the picture, each at most across x down px."""
     return [
         [
-            Region(x, y, min(side, width - x), min(side, height - y))
-            for x in range(0, width, side)
+            Region(x, y, min(across, width - x), min(down, height - y))
+            for x in range(0, width, across)
         ]
-        for y in range(0, height, side)
+        for y in range(0, height, down)
     ]
-
-
-def strips(width: int, height: int, rows: int) -> list[Region]:
-    """Full-width regions of at most `rows` rows, from the top."""
-    return [Region(0, y, width, min(rows, height - y)) for y in range(0, height, rows)]

@@ -1,0 +1,1 @@
+"""The window. It only sends edits and shows what the engine answers."""

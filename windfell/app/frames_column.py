@@ -1,0 +1,173 @@
+"""The frames column: number, thumbnail, on or off, one line of what matters at this station."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QPainter, QPen
+from PySide6.QtWidgets import QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from windfell.app import theme
+from windfell.app.session import Session
+from windfell.app.thumbnails import Thumbnails
+from windfell.recipe import edits
+from windfell.recipe.model import Frame
+
+WIDE, FOLDED = 116, 34
+_TICK = (QPointF(3, 7), QPointF(6, 10.5), QPointF(11.5, 3.5))
+
+
+class FrameTick(QWidget):
+    """One frame. Click selects it; the mark at its upper right switches it on or off."""
+
+    picked = Signal(str)
+    switched = Signal(str, bool)
+
+    def __init__(self, number: int, frame: Frame, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self.number, self.frame = number, frame
+        self._thumbnails = thumbnails
+        self.note, self.wrong = "", False
+        self.chosen = self.folded = False
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName(f"Frame {number}")
+
+    def sizeHint(self) -> QSize:
+        return QSize(FOLDED - 8, 22) if self.folded else QSize(WIDE - 14, 104)
+
+    def mousePressEvent(self, event) -> None:
+        if not self.folded and event.position().x() > self.width() - 26 and event.position().y() < 24:
+            self.switched.emit(self.frame.id, not self.frame.on)
+        else:
+            self.picked.emit(self.frame.id)
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() == Qt.Key.Key_Space:
+            self.switched.emit(self.frame.id, not self.frame.on)
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.picked.emit(self.frame.id)
+        else:
+            super().keyPressEvent(event)
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
+        p.setPen(QPen(theme.colour("gorse" if self.chosen else "line"), 2 if self.chosen else 1))
+        p.setBrush(theme.colour("sheet"))
+        p.drawRoundedRect(box, 5, 5)
+        p.setFont(theme.numbers_font(8))
+        p.setPen(theme.colour("ink" if self.frame.on else "quiet"))
+        if self.folded:
+            p.drawText(box, Qt.AlignmentFlag.AlignCenter, str(self.number))
+            return
+        p.drawText(QRectF(8, 4, 40, 16), Qt.AlignmentFlag.AlignVCenter, str(self.number))
+        self._paint_switch(p)
+        self._paint_thumbnail(p, QRectF(7, 22, self.width() - 14, self.height() - 42))
+        p.setFont(theme.numbers_font(7.6))
+        p.setPen(theme.colour("rowan" if self.wrong else "quiet"))
+        note = self.note if self.frame.on else "left out"
+        shown = p.fontMetrics().elidedText(note, Qt.TextElideMode.ElideRight, self.width() - 12)
+        p.drawText(QRectF(6, self.height() - 19, self.width() - 12, 16), Qt.AlignmentFlag.AlignCenter, shown)
+        if self.hasFocus():
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.setPen(QPen(theme.colour("tarn"), 2))
+            p.drawRoundedRect(box.adjusted(2, 2, -2, -2), 4, 4)
+
+    def _paint_switch(self, p: QPainter) -> None:
+        at = QRectF(self.width() - 22, 5, 14, 14)
+        p.setPen(QPen(theme.colour("moss" if self.frame.on else "quiet"), 1.8))
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        p.drawRoundedRect(at, 3, 3)
+        if self.frame.on:
+            p.drawPolyline([at.topLeft() + d for d in _TICK])
+
+    def _paint_thumbnail(self, p: QPainter, room: QRectF) -> None:
+        found = self._thumbnails.of(self.frame)
+        if found is None or found.image is None:
+            p.fillRect(room, theme.colour("line"))
+            if found is not None:
+                p.setPen(theme.colour("rowan"))
+                p.setFont(theme.words_font(8.5))
+                p.drawText(room, Qt.AlignmentFlag.AlignCenter, "unreadable")
+            return
+        k = min(room.width() / found.image.width(), room.height() / found.image.height())
+        w, h = found.image.width() * k, found.image.height() * k
+        p.setOpacity(1.0 if self.frame.on else 0.35)
+        p.drawImage(QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), found.image)
+        p.setOpacity(1.0)
+
+
+class FramesColumn(QScrollArea):
+    """All frames of the set in hand, in order."""
+
+    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self._session, self._thumbnails = session, thumbnails
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFixedWidth(WIDE)
+        self.setAccessibleName("Frames")
+        self.folded = False
+        self._notes: dict[str, tuple[str, bool]] = {}
+        self._ticks: list[FrameTick] = []
+        self._shown: tuple = ()
+        inner = QWidget()
+        self._layout = QVBoxLayout(inner)
+        self._layout.setContentsMargins(4, 4, 4, 4)
+        self._layout.setSpacing(4)
+        self._layout.addStretch(1)
+        self.setWidget(inner)
+        session.changed.connect(self.refresh)
+        session.selected.connect(self.refresh)
+        thumbnails.arrived.connect(self._repaint)
+
+    def fold(self, on: bool) -> None:
+        """Show only numbers, to leave the picture more room."""
+        self.folded = on
+        self.setFixedWidth(FOLDED if on else WIDE)
+        self._shown = ()
+        self.refresh()
+
+    def set_notes(self, notes: dict[str, tuple[str, bool]]) -> None:
+        """One line a frame: (words, whether something is wrong), by frame id."""
+        self._notes = notes
+        self._write_notes()
+
+    def refresh(self) -> None:
+        frame_set = self._session.frame_set
+        frames = frame_set.frames if frame_set else ()
+        if (frames, self.folded) != self._shown:
+            self._shown = (frames, self.folded)
+            self._rebuild(frames)
+        for tick in self._ticks:
+            tick.chosen = tick.frame.id == self._session.frame_id
+        self._write_notes()
+
+    def _rebuild(self, frames: tuple[Frame, ...]) -> None:
+        for tick in self._ticks:
+            self._layout.removeWidget(tick)
+            tick.deleteLater()
+        self._ticks = []
+        for n, frame in enumerate(frames):
+            tick = FrameTick(n + 1, frame, self._thumbnails)
+            tick.folded = self.folded
+            tick.picked.connect(self._session.select_frame)
+            tick.switched.connect(self._switch)
+            self._layout.insertWidget(n, tick)
+            self._ticks.append(tick)
+
+    def _switch(self, frame_id: str, on: bool) -> None:
+        s = self._session
+        s.edit(edits.switch_frame(s.project, s.set_id, frame_id, on))
+
+    def _write_notes(self) -> None:
+        for tick in self._ticks:
+            tick.note, tick.wrong = self._notes.get(tick.frame.id, ("", False))
+            tick.setToolTip(tick.note)
+            tick.update()
+
+    def _repaint(self) -> None:
+        for tick in self._ticks:
+            tick.update()

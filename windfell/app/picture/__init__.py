@@ -1,0 +1,1 @@
+"""The picture: zoom, pan, tiles, compare modes."""

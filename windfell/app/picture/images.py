@@ -1,0 +1,21 @@
+"""Engine pictures as Qt images."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtGui import QImage
+
+from windfell.engine.picture import Picture
+from windfell.pixels.colour import to_view
+
+
+def to_image(picture: Picture) -> QImage:
+    """A screen image, sRGB, transparent where no frame covers."""
+    rgb = to_view(picture.light)
+    height, width = rgb.shape[:2]
+    out = np.empty((height, width, 4), np.uint8)
+    out[..., :3] = rgb
+    out[..., 3] = np.where(picture.covered, 255, 0)
+    out[~picture.covered] = 0
+    image = QImage(out.data, width, height, 4 * width, QImage.Format.Format_RGBA8888_Premultiplied)
+    return image.copy()

@@ -1,0 +1,137 @@
+"""What the picture view shows: asks for a set's picture, coarse first, then sharper, then tiles."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from dataclasses import dataclass
+
+from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtGui import QImage
+
+from windfell.app.picture.images import to_image
+from windfell.app.session import Session
+from windfell.engine.core import scaled_size
+from windfell.job import Job
+from windfell.pixels.tiles import Region
+from windfell.recipe.model import Project
+
+COARSE, SHARP = 560, 1600
+TILE = 512
+TILES_KEPT = 160
+SETTLE_MS = 160
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A picture to show: its size at full scale, an image of all of it, what it is made of."""
+
+    width: int
+    height: int
+    image: QImage
+    project: Project
+    set_id: str
+
+
+class PictureSource(QObject):
+    """Asks the engine whenever the recipe changes; `arrived` when there is something newer."""
+
+    arrived = Signal()
+    tile_arrived = Signal()
+    refused = Signal(str)
+
+    def __init__(self, session: Session, channel: str) -> None:
+        super().__init__()
+        self._session, self._channel = session, channel
+        self.shown: Shown | None = None
+        self.error: str | None = None
+        self.sharp = False
+        self._tiles: OrderedDict[tuple, QImage] = OrderedDict()
+        self._wanted: tuple[Project, str] | None = None
+        self._sharpen = QTimer(self, singleShot=True, interval=SETTLE_MS)
+        self._sharpen.timeout.connect(self._ask_sharp)
+
+    def show(self, project: Project, set_id: str | None) -> None:
+        """Show this set of this project, unless it is what is shown already."""
+        if set_id is None or not project.set(set_id).used:
+            self.clear()
+            return
+        wanted = (project, set_id)
+        if wanted == self._wanted:
+            return
+        if self.shown and self.shown.set_id != set_id:
+            self.shown = None
+        self._wanted, self.sharp, self.error = wanted, False, None
+        self._tiles.clear()
+        self._session.desk.drop(self._channel + " tiles")
+        self._ask(COARSE, self._have_coarse)
+
+    def clear(self) -> None:
+        self._wanted, self.shown, self.error, self.sharp = None, None, None, True
+        self._session.desk.drop(self._channel)
+        self._tiles.clear()
+        self.arrived.emit()
+
+    @property
+    def settled(self) -> bool:
+        """Whether the best picture for now is shown, or the reason why there is none."""
+        return self.sharp or self.error is not None
+
+    def _ask(self, side: int, done) -> None:
+        project, set_id = self._wanted
+        engine = self._session.engine
+
+        def make(job: Job) -> Shown:
+            width, height = engine.size(project, set_id, job)
+            scale = min(1.0, side / max(width, height))
+            picture = engine.picture(project, set_id, scale, job)
+            return Shown(width, height, to_image(picture), project, set_id)
+
+        self._session.desk.ask(self._channel, make, done, self._failed)
+
+    def _have_coarse(self, shown: Shown) -> None:
+        self.shown = shown
+        self.arrived.emit()
+        self._sharpen.start()
+
+    def _ask_sharp(self) -> None:
+        if self._wanted is not None:
+            self._ask(SHARP, self._have_sharp)
+
+    def _have_sharp(self, shown: Shown) -> None:
+        self.shown, self.sharp = shown, True
+        self.arrived.emit()
+
+    def _failed(self, sentence: str) -> None:
+        self.shown, self.error = None, sentence
+        self.refused.emit(sentence)
+        self.arrived.emit()
+
+    def tile(self, level: int, column: int, row: int) -> QImage | None:
+        """A tile of the picture at scale 2^-level, if it is here."""
+        image = self._tiles.get((level, column, row))
+        if image is not None:
+            self._tiles.move_to_end((level, column, row))
+        return image
+
+    def want_tiles(self, level: int, wanted: list[tuple[int, int]]) -> None:
+        """Have these (column, row) tiles made; what was wanted before and isn't now is dropped."""
+        missing = [t for t in wanted if (level, *t) not in self._tiles]
+        if not missing or self._wanted is None or not self.sharp:
+            return
+        project, set_id = self._wanted
+        engine, scale = self._session.engine, 2.0**-level
+        size = scaled_size((self.shown.width, self.shown.height), scale)
+        column, row = missing[0]
+        left, top = column * TILE, row * TILE
+        region = Region(left, top, min(TILE, size[0] - left), min(TILE, size[1] - top))
+
+        def make(job: Job) -> QImage:
+            return to_image(engine.picture(project, set_id, scale, job, region))
+
+        def done(image: QImage) -> None:
+            self._tiles[level, column, row] = image
+            while len(self._tiles) > TILES_KEPT:
+                self._tiles.popitem(last=False)
+            self.tile_arrived.emit()
+
+        self._session.desk.ask(self._channel + " tiles", make, done, quiet=True)

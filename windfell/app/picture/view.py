@@ -1,0 +1,293 @@
+"""The picture view: wheel zooms at the pointer, drag pans, tiles sharpen what is looked at."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtWidgets import QWidget
+
+from windfell.app import theme
+from windfell.app.picture.source import TILE, PictureSource
+
+MOST_ZOOM = 8.0
+BLINK_MS = 450
+COMPARES = ("off", "divide", "blink", "ghost")
+
+
+class PictureView(QWidget):
+    """Shows a source's picture; `before` is the other picture that compare modes use."""
+
+    pointed = Signal(str)
+    zoomed = Signal(float)
+    turned = Signal(float, float, bool)
+    looked = Signal()
+
+    def __init__(self, source: PictureSource, before: PictureSource) -> None:
+        super().__init__()
+        self.source, self.before = source, before
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Picture")
+        self.compare, self.held = "off", False
+        self.divide = 0.5
+        self.turning = False
+        self.overlay = None
+        self.surround: str | None = None
+        self.teach = ""
+        self._zoom: float | None = None
+        self._middle = QPointF(0.5, 0.5)
+        self._drag: tuple | None = None
+        self._blink_on = False
+        self._blink = QTimer(self, interval=BLINK_MS)
+        self._blink.timeout.connect(self._flip)
+        for one in (source, before):
+            one.arrived.connect(self.update)
+            one.tile_arrived.connect(self.update)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(200, 160)
+
+    @property
+    def fit_zoom(self) -> float:
+        shown = self.source.shown
+        if shown is None:
+            return 1.0
+        room = self.rect().adjusted(24, 24, -24, -24)
+        return min(room.width() / shown.width, room.height() / shown.height)
+
+    @property
+    def zoom(self) -> float:
+        """Screen pixels for one pixel of the full-size picture."""
+        return self.fit_zoom if self._zoom is None else self._zoom
+
+    def picture_rect(self) -> QRectF:
+        """Where the whole picture lies in the view."""
+        shown = self.source.shown
+        if shown is None:
+            return QRectF()
+        w, h = shown.width * self.zoom, shown.height * self.zoom
+        middle = QPointF(0.5, 0.5) if self._zoom is None else self._middle
+        return QRectF(
+            self.width() / 2 - middle.x() * w, self.height() / 2 - middle.y() * h, w, h
+        )
+
+    def fit(self) -> None:
+        """The whole picture."""
+        self._zoom = None
+        self._seen()
+
+    def one_to_one(self) -> None:
+        """One screen pixel for one picture pixel."""
+        self._zoom_to(1.0 / self.devicePixelRatioF(), QPointF(self.width() / 2, self.height() / 2))
+
+    def step_zoom(self, factor: float) -> None:
+        self._zoom_to(self.zoom * factor, QPointF(self.width() / 2, self.height() / 2))
+
+    def toggle_fit(self) -> None:
+        """From all to 1:1 and back."""
+        self.one_to_one() if self._zoom is None else self.fit()
+
+    def look_at(self, x: float, y: float, zoom: float) -> None:
+        """Centre on a place, given as fractions of the picture."""
+        self._middle, self._zoom = QPointF(x, y), zoom
+        self._seen()
+
+    def set_compare(self, mode: str) -> None:
+        self.compare = mode
+        self._blink.start() if mode == "blink" else self._blink.stop()
+        self._blink_on = False
+        self.looked.emit()
+        self.update()
+
+    def hold_before(self, on: bool) -> None:
+        self.held = on
+        self.looked.emit()
+        self.update()
+
+    @property
+    def wants_before(self) -> bool:
+        return self.held or self.compare != "off"
+
+    def _flip(self) -> None:
+        self._blink_on = not self._blink_on
+        self.update()
+
+    def _seen(self) -> None:
+        self.zoomed.emit(self.zoom)
+        self.update()
+
+    def _zoom_to(self, zoom: float, at: QPointF) -> None:
+        rect = self.picture_rect()
+        if rect.isEmpty():
+            return
+        zoom = float(np.clip(zoom, min(self.fit_zoom, 1.0) * 0.5, MOST_ZOOM))
+        fx, fy = (at.x() - rect.x()) / rect.width(), (at.y() - rect.y()) / rect.height()
+        w, h = self.source.shown.width * zoom, self.source.shown.height * zoom
+        self._zoom = zoom
+        self._middle = QPointF(
+            fx + (self.width() / 2 - at.x()) / w, fy + (self.height() / 2 - at.y()) / h
+        )
+        self._keep_in_view()
+        self._seen()
+
+    def _keep_in_view(self) -> None:
+        self._middle = QPointF(
+            float(np.clip(self._middle.x(), 0, 1)), float(np.clip(self._middle.y(), 0, 1))
+        )
+
+    def wheelEvent(self, event) -> None:
+        steps = event.angleDelta().y() / 120
+        self._zoom_to(self.zoom * 1.25**steps, event.position())
+
+    def mousePressEvent(self, event) -> None:
+        if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
+            turns = self.turning and event.button() == Qt.MouseButton.LeftButton
+            near_divide = self.compare == "divide" and self._over_divide(event.position())
+            way = "divide" if near_divide else "turn" if turns else "pan"
+            self._drag = (way, event.position(), QPointF(self._middle))
+
+    def mouseMoveEvent(self, event) -> None:
+        self._point(event.position())
+        if self._drag is None:
+            over = self.compare == "divide" and self._over_divide(event.position())
+            shape = Qt.CursorShape.SplitHCursor if over else (
+                Qt.CursorShape.SizeAllCursor if self.turning else Qt.CursorShape.ArrowCursor)
+            self.setCursor(shape)
+            return
+        way, start, middle = self._drag
+        moved = event.position() - start
+        rect = self.picture_rect()
+        if rect.isEmpty():
+            return
+        if way == "divide":
+            self.divide = float(np.clip((event.position().x() - rect.x()) / rect.width(), 0, 1))
+            self.update()
+        elif way == "turn":
+            self.turned.emit(moved.x() / self.zoom, moved.y() / self.zoom, False)
+        else:
+            if self._zoom is None:
+                self._zoom = self.zoom
+            self._middle = middle - QPointF(moved.x() / rect.width(), moved.y() / rect.height())
+            self._keep_in_view()
+            self._seen()
+
+    def mouseReleaseEvent(self, event) -> None:
+        if self._drag and self._drag[0] == "turn":
+            moved = event.position() - self._drag[1]
+            self.turned.emit(moved.x() / self.zoom, moved.y() / self.zoom, True)
+        self._drag = None
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        if self._zoom is None:
+            self._zoom_to(1.0 / self.devicePixelRatioF(), event.position())
+        else:
+            self.fit()
+
+    def _over_divide(self, at: QPointF) -> bool:
+        rect = self.picture_rect()
+        return abs(at.x() - (rect.x() + self.divide * rect.width())) < 8
+
+    def _point(self, at: QPointF) -> None:
+        rect, shown = self.picture_rect(), self.source.shown
+        if shown is None or not rect.contains(at):
+            self.pointed.emit("")
+            return
+        fx, fy = (at.x() - rect.x()) / rect.width(), (at.y() - rect.y()) / rect.height()
+        pixel = shown.image.pixelColor(
+            min(int(fx * shown.image.width()), shown.image.width() - 1),
+            min(int(fy * shown.image.height()), shown.image.height() - 1),
+        )
+        words = f"x {int(fx * shown.width)}  y {int(fy * shown.height)}"
+        if pixel.alpha():
+            words += f"   R {pixel.red()}  G {pixel.green()}  B {pixel.blue()}"
+        self.pointed.emit(words)
+
+    def leaveEvent(self, event) -> None:
+        self.pointed.emit("")
+
+    def paintEvent(self, event) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(self.surround or theme.current().surround))
+        if self.source.shown is None:
+            self._paint_words(painter, self.source.error or self.teach)
+            return
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        rect = self.picture_rect()
+        self._paint_compared(painter, rect)
+        if self.overlay:
+            self.overlay(painter, rect, self.zoom)
+
+    def _paint_compared(self, painter: QPainter, rect: QRectF) -> None:
+        before = self.before.shown
+        if before is None or not self.wants_before:
+            self._paint_source(painter, self.source, rect)
+            return
+        if self.held or (self.compare == "blink" and self._blink_on):
+            self._paint_source(painter, self.before, rect)
+            self._paint_tag(painter, "before")
+            return
+        self._paint_source(painter, self.source, rect)
+        if self.compare == "ghost":
+            painter.setOpacity(0.5)
+            self._paint_source(painter, self.before, rect)
+            painter.setOpacity(1.0)
+        elif self.compare == "divide":
+            x = rect.x() + self.divide * rect.width()
+            painter.save()
+            painter.setClipRect(QRectF(0, 0, x, self.height()))
+            painter.fillRect(self.rect(), QColor(self.surround or theme.current().surround))
+            self._paint_source(painter, self.before, rect)
+            painter.restore()
+            painter.setPen(QPen(theme.colour("gorse"), 2))
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+            self._paint_tag(painter, "before  |  now", x)
+
+    def _paint_source(self, painter: QPainter, source: PictureSource, rect: QRectF) -> None:
+        image = source.shown.image
+        painter.drawImage(rect, image)
+        device = self.devicePixelRatioF()
+        if self.zoom * device * 1.02 < image.width() / source.shown.width or not source.sharp:
+            return
+        level = max(0, int(np.floor(-np.log2(max(self.zoom * device, 1e-6)) + 1e-6)))
+        if 2.0**-level * source.shown.width <= image.width():
+            return
+        side = TILE * 2**level * self.zoom
+        view = rect.intersected(QRectF(self.rect()))
+        columns = range(int((view.left() - rect.left()) / side), int((view.right() - rect.left() - 1) / side) + 1)
+        rows = range(int((view.top() - rect.top()) / side), int((view.bottom() - rect.top() - 1) / side) + 1)
+        wanted = [(c, r) for r in rows for c in columns]
+        for c, r in wanted:
+            tile = source.tile(level, c, r)
+            if tile is not None:
+                k = 2**level * self.zoom
+                at = QRectF(rect.x() + c * side, rect.y() + r * side, tile.width() * k, tile.height() * k)
+                painter.drawImage(at, tile)
+        centre = (view.center() - rect.topLeft()) / side
+        wanted.sort(key=lambda t: (t[0] + 0.5 - centre.x()) ** 2 + (t[1] + 0.5 - centre.y()) ** 2)
+        source.want_tiles(level, wanted)
+
+    def _paint_words(self, painter: QPainter, words: str) -> None:
+        if not words:
+            return
+        painter.setFont(theme.words_font(12))
+        box = QRectF(self.rect()).adjusted(80, 20, -80, -20)
+        flags = int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap)
+        text = painter.boundingRect(box, flags, words).adjusted(-22, -14, 22, 14)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("sheet"))
+        painter.drawRoundedRect(text, 8, 8)
+        painter.setPen(theme.colour("rowan" if self.source.error else "ink"))
+        painter.drawText(box, flags, words)
+
+    def _paint_tag(self, painter: QPainter, words: str, x: float | None = None) -> None:
+        painter.setFont(theme.words_font(10, bold=True))
+        width = painter.fontMetrics().horizontalAdvance(words) + 20
+        left = 12 if x is None else float(np.clip(x - width / 2, 4, self.width() - width - 4))
+        box = QRectF(left, 10, width, 24)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.colour("sheet", 230))
+        painter.drawRoundedRect(box, 5, 5)
+        painter.setPen(theme.colour("ink"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)

@@ -1,0 +1,90 @@
+"""How the set in hand is registered, asked for whenever the recipe changes."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, Signal
+
+from windfell.align.panorama import PanoramaRegistration, Placed
+from windfell.align.series import Onto
+from windfell.app.session import Session
+from windfell.engine.stack import StackRegistration
+from windfell.job import Job
+from windfell.recipe.model import FrameSet, Project
+
+
+class Registrations(QObject):
+    """`found` is the newest registration of the set in hand; `error` says why there is none."""
+
+    arrived = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self.found: PanoramaRegistration | StackRegistration | None = None
+        self.frame_set: FrameSet | None = None
+        self.error: str | None = None
+        self.waiting = False
+        self._asked: tuple | None = None
+        session.changed.connect(self.ask)
+
+    def ask(self, again: bool = False) -> None:
+        """Have the set in hand registered, unless that is under way or done."""
+        frame_set = self._session.frame_set
+        if frame_set is None or not frame_set.used:
+            self._asked, self.found, self.error, self.waiting = None, None, None, False
+            self._session.desk.drop("registration")
+            self.arrived.emit()
+            return
+        wanted = (frame_set.id, frame_set.kind, frame_set.used, frame_set.registration)
+        if wanted == self._asked and not again:
+            return
+        if self.frame_set is None or self.frame_set.id != frame_set.id:
+            self.found, self.error = None, None
+        self._asked, self.waiting = wanted, True
+        project: Project = self._session.project
+        engine = self._session.engine
+
+        def work(job: Job):
+            return engine.stages(project, frame_set.id).registration(job)
+
+        self._session.desk.ask(
+            "registration", work, lambda found: self._have(found, frame_set), self._failed
+        )
+        self.arrived.emit()
+
+    def stopped(self) -> None:
+        """The user stopped the work: it can be asked for again."""
+        if self.waiting:
+            self.waiting, self._asked = False, None
+            self.error = "Stopped. Press \"Align again\" to go on."
+            self.arrived.emit()
+
+    def _have(self, found, frame_set: FrameSet) -> None:
+        self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, False
+        self.arrived.emit()
+
+    def _failed(self, sentence: str) -> None:
+        self.found, self.error, self.waiting = None, sentence, False
+        self.arrived.emit()
+
+    def note(self, frame_id: str) -> tuple[str, bool]:
+        """One line on a frame's registration, and whether something is wrong."""
+        if self.found is None or self.frame_set is None:
+            return "", False
+        ids = [f.id for f in self.frame_set.used]
+        if frame_id not in ids or len(self.found.frames) != len(ids):
+            return "", False
+        place = self.found.frames[ids.index(frame_id)]
+        if isinstance(place, Placed):
+            return f"{place.rms_px:.2f} px", False
+        if isinstance(place, Onto):
+            return ("in place" if place.still else f"{place.rms_px:.2f} px"), False
+        return "not placed", True
+
+    @property
+    def findings(self) -> bool:
+        """Whether a frame could not be placed."""
+        if self.error:
+            return True
+        good = (Placed, Onto)
+        return self.found is not None and any(not isinstance(f, good) for f in self.found.frames)

@@ -1,0 +1,52 @@
+"""What all stations are: controls at the left of the bench, an instrument at its right."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
+
+from windfell.app.session import Session
+
+
+class Station(QWidget):
+    """Base of the stations. `page` is shown in the picture area; None means the picture view."""
+
+    name = ""
+    page: QWidget | None = None
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.controls = QWidget()
+        self.column = QVBoxLayout(self.controls)
+        self.column.setContentsMargins(16, 12, 12, 10)
+        self.column.setSpacing(7)
+        self.instrument: QWidget = QWidget()
+
+    def refresh(self) -> None:
+        """Show the recipe as it is now. Called when it changed and this station is open."""
+
+    def entered(self) -> None:
+        """The station was opened."""
+
+    def left(self) -> None:
+        """Another station was opened."""
+
+    @property
+    def settled(self) -> bool:
+        """Whether all that this station asked for has arrived."""
+        return True
+
+    @staticmethod
+    def title(words: str) -> QLabel:
+        label = QLabel(words)
+        label.setProperty("role", "title")
+        return label
+
+    @staticmethod
+    def quiet(words: str = "") -> QLabel:
+        label = QLabel(words)
+        label.setProperty("role", "quiet")
+        label.setWordWrap(True)
+        label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        return label

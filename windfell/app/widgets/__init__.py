@@ -1,0 +1,1 @@
+"""Small controls used by several stations."""

@@ -1,0 +1,46 @@
+"""A choice among a few words, as a row of buttons of which one is pressed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QWidget
+
+
+class Choice(QWidget):
+    """`picked(value)` when another is chosen. Options are (value, words, tooltip)."""
+
+    picked = Signal(str)
+
+    def __init__(self, name: str, options: Sequence[tuple[str, str, str]]) -> None:
+        super().__init__()
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        if name:
+            label = QLabel(name)
+            label.setFixedWidth(62)
+            layout.addWidget(label)
+        self._group = QButtonGroup(self)
+        self._buttons: dict[str, QPushButton] = {}
+        for value, words, tip in options:
+            button = QPushButton(words, checkable=True)
+            button.setToolTip(tip)
+            button.setAccessibleName(f"{name} {words}".strip())
+            button.clicked.connect(lambda _=False, v=value: self.picked.emit(v))
+            self._group.addButton(button)
+            self._buttons[value] = button
+            layout.addWidget(button)
+        layout.addStretch(1)
+
+    def set_value(self, value: str) -> None:
+        """Show a value without sending it."""
+        if value in self._buttons:
+            self._buttons[value].setChecked(True)
+
+    def set_enabled(self, value: str, on: bool) -> None:
+        self._buttons[value].setEnabled(on)
+
+    def press(self, value: str) -> None:
+        self._buttons[value].click()

@@ -1,0 +1,155 @@
+"""Proofs: every alternative of a decision, live, side by side, with its figures."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QImage, QPainter, QPen
+from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
+
+from windfell.app import theme
+from windfell.app.picture.images import to_image
+from windfell.app.session import Session
+from windfell.job import Job
+from windfell.recipe.model import Project
+
+PROOF_SIDE = 460
+
+
+@dataclass(frozen=True)
+class Alternative:
+    """One proof: its value, title, a word on what it suits, and the project that shows it."""
+
+    value: str
+    title: str
+    suits: str
+
+
+class ProofCard(QWidget):
+    """A small picture with a title and figures; a click chooses it."""
+
+    chosen = Signal(str)
+
+    def __init__(self, alternative: Alternative) -> None:
+        super().__init__()
+        self.alternative = alternative
+        self.image: QImage | None = None
+        self.figures: list[str] = []
+        self.problem = ""
+        self.active = False
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setToolTip(f"{alternative.title}: {alternative.suits}")
+        self.setAccessibleName(f"Proof {alternative.title}")
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def sizeHint(self) -> QSize:
+        return QSize(220, 160)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(120, 110)
+
+    def mouseReleaseEvent(self, event) -> None:
+        self.chosen.emit(self.alternative.value)
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.chosen.emit(self.alternative.value)
+        else:
+            super().keyPressEvent(event)
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        box = QRectF(self.rect()).adjusted(2, 2, -2, -2)
+        p.setPen(QPen(theme.colour("gorse" if self.active else "line"), 3 if self.active else 1))
+        p.setBrush(theme.colour("sheet"))
+        p.drawRoundedRect(box, 6, 6)
+        if self.hasFocus():
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.setPen(QPen(theme.colour("tarn"), 2))
+            p.drawRoundedRect(box.adjusted(3, 3, -3, -3), 4, 4)
+        lines = max(1, len(self.figures))
+        words_high = 22 + 15 * lines
+        self._paint_picture(p, box.adjusted(8, 8, -8, -words_high - 6))
+        p.setPen(theme.colour("ink"))
+        p.setFont(theme.words_font(10.5, bold=True))
+        title = self.alternative.title + ("  · chosen" if self.active else "")
+        at = QRectF(box.left() + 10, box.bottom() - words_high - 2, box.width() - 20, 20)
+        p.drawText(at, Qt.AlignmentFlag.AlignVCenter, title)
+        p.setFont(theme.numbers_font(8.2))
+        p.setPen(theme.colour("rowan" if self.problem else "quiet"))
+        for n, line in enumerate(self.figures or [self.problem]):
+            row = QRectF(at.left(), at.bottom() + 15 * n - 1, at.width(), 15)
+            shown = p.fontMetrics().elidedText(line, Qt.TextElideMode.ElideRight, int(row.width()))
+            p.drawText(row, Qt.AlignmentFlag.AlignVCenter, shown)
+
+    def _paint_picture(self, p: QPainter, room: QRectF) -> None:
+        p.fillRect(room, theme.colour("surround"))
+        if self.image is None or self.image.isNull():
+            return
+        k = min(room.width() / self.image.width(), room.height() / self.image.height())
+        w, h = self.image.width() * k, self.image.height() * k
+        p.drawImage(QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), self.image)
+
+
+class Proofs(QWidget):
+    """A row of proofs, made again whenever the recipe changes."""
+
+    chosen = Signal(str)
+
+    def __init__(
+        self,
+        session: Session,
+        alternatives: Sequence[Alternative],
+        variant: Callable[[Project, str, str], Project],
+        figures: Callable[[Project, str, Job], list[str]],
+    ) -> None:
+        super().__init__()
+        self._session, self._variant, self._figures = session, variant, figures
+        self._asked: dict[str, object] = {}
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(8)
+        self.cards: dict[str, ProofCard] = {}
+        for alternative in alternatives:
+            card = ProofCard(alternative)
+            card.chosen.connect(self.chosen)
+            self.cards[alternative.value] = card
+            layout.addWidget(card, 1)
+
+    def show_for(self, project: Project, set_id: str, active: str) -> None:
+        """Make the proofs of a set; the active one is marked."""
+        for value, card in self.cards.items():
+            card.active = value == active
+            card.update()
+            varied = self._variant(project, set_id, value)
+            if self._asked.get(value) != (varied, set_id):
+                self._asked[value] = (varied, set_id)
+                self._ask(value, varied, set_id)
+
+    @property
+    def settled(self) -> bool:
+        return all(c.image is not None or c.problem for c in self.cards.values())
+
+    def _ask(self, value: str, project: Project, set_id: str) -> None:
+        engine, card = self._session.engine, self.cards[value]
+
+        def make(job: Job) -> tuple[QImage, list[str]]:
+            size = engine.size(project, set_id, job)
+            picture = engine.picture(project, set_id, min(1.0, PROOF_SIDE / max(size)), job)
+            return to_image(picture), self._figures(project, set_id, job)
+
+        def done(answer: tuple[QImage, list[str]]) -> None:
+            card.image, card.figures = answer
+            card.problem = ""
+            card.update()
+
+        def failed(sentence: str) -> None:
+            card.image, card.figures, card.problem = None, [], sentence
+            card.update()
+
+        self._session.desk.ask(f"proof {value}", make, done, failed, quiet=True)

@@ -1,0 +1,121 @@
+"""Background answers: the newest request of a channel wins, older ones are dropped."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtCore import QObject, Qt, Signal
+
+from windfell.errors import WindfellError
+from windfell.job import Cancelled, Job, Progress
+
+WORKERS = 4
+
+
+@dataclass
+class _Request:
+    ticket: int
+    job: Job
+    done: Callable[[Any], None]
+    failed: Callable[[str], None] | None
+    progress: Progress | None = None
+    quiet: bool = False
+
+
+class Desk(QObject):
+    """Takes requests from views and answers them on the interface thread."""
+
+    progressed = Signal()
+    failed = Signal(str)
+    _answered = Signal(str, int, object, object)
+    _reported = Signal(str, int, object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell")
+        self._running: dict[str, _Request] = {}
+        self._tickets = 0
+        queued = Qt.ConnectionType.QueuedConnection
+        self._answered.connect(self._on_answer, queued)
+        self._reported.connect(self._on_report, queued)
+
+    def ask(
+        self,
+        channel: str,
+        work: Callable[[Job], Any],
+        done: Callable[[Any], None],
+        failed: Callable[[str], None] | None = None,
+        quiet: bool = False,
+    ) -> None:
+        """Run `work(job)` in the background, then `done(result)`; an older request ends unseen.
+
+        A failure's sentence goes to `failed`, or to the signal of that name. A quiet
+        request does not show in the status line.
+        """
+        self.drop(channel)
+        self._tickets += 1
+        ticket = self._tickets
+        job = Job(lambda p: self._reported.emit(channel, ticket, p))
+        self._running[channel] = _Request(ticket, job, done, failed, quiet=quiet)
+        self._pool.submit(self._work, channel, ticket, work, job)
+        self.progressed.emit()
+
+    def _work(self, channel: str, ticket: int, work: Callable[[Job], Any], job: Job) -> None:
+        try:
+            result, error = work(job), None
+        except Cancelled:
+            result, error = None, ""
+        except (WindfellError, MemoryError) as problem:
+            result, error = None, str(problem) or "There is not enough memory."
+        except Exception as problem:  # noqa: BLE001 (a defect must be seen, not freeze a view)
+            result, error = None, f"Something went wrong inside the program: {problem!r}."
+        self._answered.emit(channel, ticket, result, error)
+
+    def _on_answer(self, channel: str, ticket: int, result: Any, error: str | None) -> None:
+        request = self._running.get(channel)
+        if request is None or request.ticket != ticket:
+            return
+        del self._running[channel]
+        self.progressed.emit()
+        if error is None:
+            request.done(result)
+        elif error and request.failed:
+            request.failed(error)
+        elif error:
+            self.failed.emit(error)
+
+    def _on_report(self, channel: str, ticket: int, progress: Progress) -> None:
+        request = self._running.get(channel)
+        if request is not None and request.ticket == ticket:
+            request.progress = progress
+            self.progressed.emit()
+
+    def drop(self, channel: str) -> None:
+        """End a channel's request; its answer will not be seen."""
+        request = self._running.pop(channel, None)
+        if request:
+            request.job.stop()
+            self.progressed.emit()
+
+    def stop_all(self) -> None:
+        """End everything that runs, as the user's Stop does."""
+        for channel in list(self._running):
+            self.drop(channel)
+
+    @property
+    def busy(self) -> bool:
+        return bool(self._running)
+
+    def foremost(self) -> Progress | None:
+        """The progress to show: of the oldest request that is not quiet."""
+        for request in self._running.values():
+            if not request.quiet:
+                return request.progress or Progress("starting", 0.0, None)
+        return None
+
+    def close(self) -> None:
+        self.stop_all()
+        self._pool.shutdown(wait=False, cancel_futures=True)
