@@ -382,6 +382,18 @@ class PanoramaStages:
             return frames[0].light
         return blended(frames, hard_weights(softs, [f.valid for f in frames]), levels)
 
+    def owner_map(self, scale: float, job: Job) -> tuple[NDArray[np.int16], NDArray[np.bool_]]:
+        """(owner, covered), each (h, w), over the whole picture at a small scale.
+
+        Owners are indices into the placed frames.
+        """
+        canvas = self.canvas(job).scaled(scale)
+        own = self.ownership(job)
+        where = _surface_map(own.surface, canvas, Region(0, 0, canvas.width, canvas.height)).dense()
+        x = _columns(own.surface, np.rint(where[..., 0]).astype(np.int32))
+        y = np.clip(np.rint(where[..., 1]).astype(np.int32), 0, own.surface.height - 1)
+        return own.owner[y, x], self._coverage(canvas, job)
+
     def _fine_levels(self, px_per_unit: float, job: Job) -> int:
         full = native_px_per_unit(self.posed(job))
         fine = min(FINE_LEVELS, self._levels(full, job))

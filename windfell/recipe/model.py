@@ -232,3 +232,15 @@ def nested_in(project: Project, set_id: str) -> set[str]:
                 found.add(frame.source.set)
                 waiting.append(frame.source.set)
     return found
+
+
+def picture_parts(project: Project, set_id: str) -> tuple:
+    """All of the recipe that a set's picture depends on, and nothing else; comparable."""
+    frame_set = project.set(set_id)
+    inner = tuple(picture_parts(project, i) for i in sorted(nested_in(project, set_id)))
+    wide = frame_set.output.width_px if frame_set.view.full_sphere else None
+    own = (
+        frame_set.kind, frame_set.used, frame_set.registration, frame_set.view,
+        frame_set.outline, frame_set.joining, frame_set.combining, wide,
+    )
+    return own, inner

@@ -10,10 +10,10 @@ from PySide6.QtGui import QImage
 
 from windfell.app.picture.images import to_image
 from windfell.app.session import Session
-from windfell.engine.core import scaled_size
+from windfell.engine.core import Engine, scaled_size
 from windfell.job import Job
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Project
+from windfell.recipe.model import Kind, Project, picture_parts
 
 COARSE, SHARP = 560, 1600
 TILE = 512
@@ -30,6 +30,9 @@ class Shown:
     image: QImage
     project: Project
     set_id: str
+    projection: str = ""
+    reason: str = ""
+    px_per_unit: float = 1000.0
 
 
 class PictureSource(QObject):
@@ -47,6 +50,7 @@ class PictureSource(QObject):
         self.sharp = False
         self._tiles: OrderedDict[tuple, QImage] = OrderedDict()
         self._wanted: tuple[Project, str] | None = None
+        self._parts: tuple | None = None
         self._sharpen = QTimer(self, singleShot=True, interval=SETTLE_MS)
         self._sharpen.timeout.connect(self._ask_sharp)
 
@@ -55,18 +59,26 @@ class PictureSource(QObject):
         if set_id is None or not project.set(set_id).used:
             self.clear()
             return
-        wanted = (project, set_id)
-        if wanted == self._wanted:
+        parts = (set_id, picture_parts(project, set_id))
+        if parts == self._parts:
             return
+        self._parts = parts
         if self.shown and self.shown.set_id != set_id:
             self.shown = None
-        self._wanted, self.sharp, self.error = wanted, False, None
+        self._wanted, self.sharp, self.error = (project, set_id), False, None
         self._tiles.clear()
         self._session.desk.drop(self._channel + " tiles")
         self._ask(COARSE, self._have_coarse)
 
+    def again(self) -> None:
+        """Ask anew for what was stopped or refused."""
+        wanted, self._parts = self._wanted, None
+        if wanted is not None:
+            self.show(*wanted)
+
     def clear(self) -> None:
-        self._wanted, self.shown, self.error, self.sharp = None, None, None, True
+        self._wanted, self._parts, self.shown = None, None, None
+        self.error, self.sharp = None, True
         self._session.desk.drop(self._channel)
         self._tiles.clear()
         self.arrived.emit()
@@ -84,7 +96,8 @@ class PictureSource(QObject):
             width, height = engine.size(project, set_id, job)
             scale = min(1.0, side / max(width, height))
             picture = engine.picture(project, set_id, scale, job)
-            return Shown(width, height, to_image(picture), project, set_id)
+            more = _projection(engine, project, set_id, job)
+            return Shown(width, height, to_image(picture), project, set_id, *more)
 
         self._session.desk.ask(self._channel, make, done, self._failed)
 
@@ -135,3 +148,12 @@ class PictureSource(QObject):
             self.tile_arrived.emit()
 
         self._session.desk.ask(self._channel + " tiles", make, done, quiet=True)
+
+
+def _projection(engine: Engine, project: Project, set_id: str, job: Job) -> tuple:
+    """(projection, why, px per unit of its plane) of a panorama; nothing for a stack."""
+    stages = engine.stages(project, set_id)
+    if stages.kind is not Kind.PANORAMA:
+        return ()
+    choice = stages.choice(job)
+    return choice.projection, choice.reason, stages.canvas(job).px_per_unit

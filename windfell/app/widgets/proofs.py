@@ -12,8 +12,9 @@ from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
 from windfell.app import theme
 from windfell.app.picture.images import to_image
 from windfell.app.session import Session
+from windfell.engine.core import Engine
 from windfell.job import Job
-from windfell.recipe.model import Project
+from windfell.recipe.model import Project, picture_parts
 
 PROOF_SIDE = 460
 
@@ -106,11 +107,11 @@ class Proofs(QWidget):
         session: Session,
         alternatives: Sequence[Alternative],
         variant: Callable[[Project, str, str], Project],
-        figures: Callable[[Project, str, Job], list[str]],
+        figures: Callable[[Engine, Project, str, Job], list[str]],
     ) -> None:
         super().__init__()
         self._session, self._variant, self._figures = session, variant, figures
-        self._asked: dict[str, object] = {}
+        self._asked: dict[str, tuple] = {}
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
@@ -127,8 +128,11 @@ class Proofs(QWidget):
             card.active = value == active
             card.update()
             varied = self._variant(project, set_id, value)
-            if self._asked.get(value) != (varied, set_id):
-                self._asked[value] = (varied, set_id)
+            parts = (set_id, picture_parts(varied, set_id))
+            if self._asked.get(value) != parts:
+                if self._asked.get(value, (set_id,))[0] != set_id:
+                    card.image, card.figures, card.problem = None, [], ""
+                self._asked[value] = parts
                 self._ask(value, varied, set_id)
 
     @property
@@ -141,7 +145,7 @@ class Proofs(QWidget):
         def make(job: Job) -> tuple[QImage, list[str]]:
             size = engine.size(project, set_id, job)
             picture = engine.picture(project, set_id, min(1.0, PROOF_SIDE / max(size)), job)
-            return to_image(picture), self._figures(project, set_id, job)
+            return to_image(picture), self._figures(engine, project, set_id, job)
 
         def done(answer: tuple[QImage, list[str]]) -> None:
             card.image, card.figures = answer

@@ -1,0 +1,64 @@
+"""Every action of the window in one table: menus, keys and the command finder read it.
+
+Shortcuts beyond the desktop's standard ones are Windfell's own.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class ActionSpec:
+    """`name` is the window's method to call; `needs` a set in hand, frames in it, or nothing."""
+
+    name: str
+    words: str
+    menu: str
+    keys: tuple[str, ...] = ()
+    needs: str = ""
+    stations: tuple[str, ...] = ()
+
+
+ACTIONS = (
+    ActionSpec("new_project", "New project", "Project", ("Ctrl+N",)),
+    ActionSpec("open_project", "Open project…", "Project", ("Ctrl+O",)),
+    ActionSpec("save", "Save project", "Project", ("Ctrl+S",)),
+    ActionSpec("save_as", "Save project as…", "Project", ("Ctrl+Shift+S",)),
+    ActionSpec("point_to_missing", "Point to missing frames…", "Project"),
+    ActionSpec("open_demo", "Open the demo", "Project"),
+    ActionSpec("add_frames", "Add frames…", "Project", ("Ctrl+I",)),
+    ActionSpec("add_folder", "Choose a folder…", "Project", ("Ctrl+Shift+I",)),
+    ActionSpec("quit", "Quit", "Project", ("Ctrl+Q",)),
+    ActionSpec("undo", "Undo", "Edit", ("Ctrl+Z",)),
+    ActionSpec("redo", "Redo", "Edit", ("Ctrl+Shift+Z", "Ctrl+Y")),
+    ActionSpec("switch_frame", "Use or leave out the chosen frame", "Edit", ("O",), "frame"),
+    ActionSpec("remove_frame", "Remove the chosen frame", "Edit", ("Delete",), "frame"),
+    ActionSpec("next_frame", "Next frame", "Edit", ("N",), "set"),
+    ActionSpec("previous_frame", "Previous frame", "Edit", ("Shift+N",), "set"),
+    ActionSpec("vary_set", "Vary this set", "Edit", (), "set"),
+    ActionSpec("nest_set", "Use another set as a frame…", "Edit", (), "set"),
+    ActionSpec("next_set", "Next set", "Edit", ("Ctrl+Tab",), "set"),
+    ActionSpec("fit", "Whole picture or 1:1", "Picture", ("Z",), "set"),
+    ActionSpec("zoom_in", "Zoom in", "Picture", ("Ctrl++", "Ctrl+="), "set"),
+    ActionSpec("zoom_out", "Zoom out", "Picture", ("Ctrl+-",), "set"),
+    ActionSpec("compare_off", "Compare: off", "Picture", ("Shift+B",), "set"),
+    ActionSpec("compare_divide", "Compare: divide", "Picture", ("D",), "set"),
+    ActionSpec("compare_blink", "Compare: blink", "Picture", ("K",), "set"),
+    ActionSpec("compare_ghost", "Compare: ghost", "Picture", ("H",), "set"),
+    ActionSpec("fold_frames", "Fold the frames column", "Picture", ("F4",)),
+    ActionSpec("lighter_surround", "Lighter surround", "Picture", ("Ctrl+Up",)),
+    ActionSpec("darker_surround", "Darker surround", "Picture", ("Ctrl+Down",)),
+    ActionSpec("full_screen", "Full screen", "Picture", ("F11",)),
+    ActionSpec("other_theme", "Limestone or Peat", "Picture", ("F12",)),
+    ActionSpec("align_again", "Align again", "Make", ("R",), "set"),
+    ActionSpec("make_level", "Level the view", "Make", ("L",), "set", ("shape",)),
+    ActionSpec("toggle_turning", "Drag turns the view", "Make", ("T",), "set", ("shape",)),
+    ActionSpec("toggle_trim", "Leave or trim the edges", "Make", ("M",), "set", ("shape",)),
+    ActionSpec("export", "Write picture", "Make", ("Ctrl+E",), "set"),
+    ActionSpec("stop", "Stop what is running", "Make", ("Esc",)),
+    ActionSpec("find_command", "Find a command…", "Help", ("F3",)),
+    ActionSpec("about", "About Windfell", "Help"),
+)
+HOLD_BEFORE = "B"
+MENUS = ("Project", "Edit", "Picture", "Make", "Help")

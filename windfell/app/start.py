@@ -1,0 +1,113 @@
+"""Starting the window: arguments, typefaces, what to open, and the screenshot mode."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import signal
+import sys
+import time
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from windfell.app import theme
+from windfell.app.demo import demo_project
+from windfell.app.session import Session
+from windfell.app.window import Window
+from windfell.engine.cache import prune
+from windfell.engine.folders import cache_folder
+
+SETTLE_LIMIT_S = 180.0
+
+
+def run(arguments: list[str]) -> int:
+    """Open the window; answers the exit status."""
+    options = _parsed(arguments)
+    if options.screenshot and not os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY"):
+        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    app = application()
+    theme.apply(app, theme.THEMES[options.theme.capitalize()])
+    session = Session()
+    window = Window(session)
+    wide, _, high = options.size.partition("x")
+    window.resize(int(wide), int(high))
+    window.show()
+    if options.files:
+        window.open_paths(options.files)
+    elif options.demo or options.screenshot:
+        session.replace_all(demo_project(), None)
+        session.go("shape")
+    else:
+        session.recover()
+    if options.screenshot:
+        return _screenshot(app, window, options)
+    QTimer.singleShot(5000, lambda: prune(cache_folder()))
+    signal.signal(signal.SIGINT, lambda *_: window.close())
+    waker = QTimer(interval=300)
+    waker.timeout.connect(lambda: None)
+    waker.start()
+    return app.exec()
+
+
+def application() -> QApplication:
+    """The Qt application with typefaces loaded."""
+    app = QApplication.instance() or QApplication(["windfell"])
+    app.setApplicationName("windfell")
+    app.setApplicationDisplayName("Windfell")
+    app.setDesktopFileName("windfell")
+    theme.load_fonts()
+    return app
+
+
+def _parsed(arguments: list[str]) -> argparse.Namespace:
+    parser = argparse.ArgumentParser(prog="windfell", description="Open the window.")
+    parser.add_argument("files", nargs="*", metavar="FILE or PROJECT")
+    parser.add_argument("--demo", action="store_true", help="open the demo")
+    parser.add_argument("--screenshot", metavar="OUT.png", help="show, save a picture of it, end")
+    parser.add_argument("--station", help="gather, align, shape, join, combine or export")
+    parser.add_argument("--set", help="a set by its name")
+    parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
+    parser.add_argument("--size", default="1280x800", help="of the window")
+    return parser.parse_args(arguments)
+
+
+def _screenshot(app: QApplication, window: Window, options: argparse.Namespace) -> int:
+    session = window.session
+    settle(app, window)
+    if options.set:
+        wanted = options.set.lower().replace(" ", "-")
+        found = [s for s in session.project.sets if s.name.lower().replace(" ", "-") == wanted]
+        if not found:
+            print(f"windfell: there is no set named {options.set}.", file=sys.stderr)
+            return 2
+        session.select_set(found[0].id)
+    if options.station:
+        if options.station not in session.stations:
+            print(f"windfell: this set has no station {options.station}; it has "
+                  f"{', '.join(session.stations)}.", file=sys.stderr)
+            return 2
+        session.go(options.station)
+    if not settle(app, window):
+        print("windfell: the picture did not settle in time.", file=sys.stderr)
+        return 3
+    saved = window.grab().save(str(Path(options.screenshot)))
+    window.close()
+    if not saved:
+        print(f"windfell: {options.screenshot}: it could not be written.", file=sys.stderr)
+        return 2
+    return 0
+
+
+def settle(app: QApplication, window: Window, limit_s: float = SETTLE_LIMIT_S) -> bool:
+    """Let the window work until all that is on the screen has arrived."""
+    end = time.monotonic() + limit_s
+    calm = 0
+    while time.monotonic() < end:
+        app.processEvents()
+        calm = calm + 1 if window.settled else 0
+        if calm >= 12:
+            return True
+        time.sleep(0.02)
+    return False

@@ -1,0 +1,170 @@
+"""Join: light, seams, blending; the seams drawn on the picture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QImage, QPainter
+from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
+
+from windfell.app import theme
+from windfell.app.picture.view import PictureView
+from windfell.app.session import Session
+from windfell.app.stations.station import Station
+from windfell.app.widgets.bars import Bars
+from windfell.app.widgets.ruler import Ruler
+from windfell.job import Job
+from windfell.recipe.model import FrameSet
+
+SEAM_SIDE = 1400
+
+
+@dataclass(frozen=True)
+class SeamPicture:
+    """Seams as an image over the picture, and each frame's share of it, 0..1."""
+
+    image: QImage
+    shares: list[float | None]
+    gains_ev: list[float | None]
+
+
+class Join(Station):
+    """Controls of light, seams and blend. Instrument: area and light given by each frame."""
+
+    name = "join"
+
+    def __init__(self, session: Session, view: PictureView) -> None:
+        super().__init__(session)
+        self._view = view
+        self.seams: SeamPicture | None = None
+        self._asked = None
+        self.light = QCheckBox("Match light between frames")
+        self.light.setToolTip("Undo exposure and white balance drift and darkened corners")
+        self.light.clicked.connect(lambda on: session.change("joining.match_light", on, True))
+        self.cut = QCheckBox("Lay seams around what differs")
+        self.cut.setToolTip("Off: each spot comes from the frame in whose middle it lies")
+        self.cut.clicked.connect(lambda on: session.change("joining.cut_seams", on, True))
+        self.blend = Ruler("Blend", 0, 100, 60, "%", 1)
+        self.blend.changed.connect(lambda v, first: session.change("joining.blend_pct", v, first))
+        self.show_seams = QCheckBox("Show seams on the picture")
+        self.show_seams.setChecked(True)
+        self.show_seams.toggled.connect(self._set_overlay)
+        self.column.addWidget(self.title("Join"))
+        for part in (self.light, self.cut, self.blend, self.show_seams):
+            self.column.addWidget(part)
+        self.column.addStretch(1)
+        self.area = Bars("Area each frame gives to the picture, %", "%")
+        self.gain = Bars("Light added to each frame, in EV above the least", "EV")
+        for bars in (self.area, self.gain):
+            bars.picked.connect(self._pick)
+        self.instrument = QWidget()
+        layout = QVBoxLayout(self.instrument)
+        layout.setContentsMargins(12, 8, 16, 6)
+        layout.addWidget(self.area, 1)
+        layout.addWidget(self.gain, 1)
+
+    @property
+    def settled(self) -> bool:
+        return self.seams is not None or self._view.source.error is not None
+
+    def entered(self) -> None:
+        self._set_overlay(self.show_seams.isChecked())
+
+    def left(self) -> None:
+        self._view.overlay = None
+        self._view.update()
+
+    def refresh(self) -> None:
+        frame_set = self.session.frame_set
+        if frame_set is None or "join" not in self.session.stations:
+            return
+        self.light.setChecked(frame_set.joining.match_light)
+        self.cut.setChecked(frame_set.joining.cut_seams)
+        self.blend.set_value(frame_set.joining.blend_pct)
+        self._ask(frame_set)
+        self._show_bars()
+
+    def note(self, frame_id: str) -> tuple[str, bool]:
+        """The frame's share of the picture."""
+        frame_set = self.session.frame_set
+        ids = [f.id for f in frame_set.used]
+        if self.seams is None or frame_id not in ids or len(self.seams.shares) != len(ids):
+            return "", False
+        share = self.seams.shares[ids.index(frame_id)]
+        return ("gives nothing", True) if share is None else (f"gives {100 * share:.0f} %", False)
+
+    def _ask(self, frame_set: FrameSet) -> None:
+        if frame_set == self._asked:
+            return
+        if self._asked is None or self._asked.id != frame_set.id:
+            self.seams = None
+        self._asked = frame_set
+        project, engine = self.session.project, self.session.engine
+        self.session.desk.ask(
+            "seams", lambda job: seam_picture(engine, project, frame_set.id, job), self._have,
+            self._failed, quiet=True,
+        )
+
+    def _have(self, seams: SeamPicture) -> None:
+        self.seams = seams
+        self._show_bars()
+        self._view.update()
+        self.session.selected.emit()
+
+    def _failed(self, _sentence: str) -> None:
+        self.seams, self._asked = None, None
+        self._show_bars()
+
+    def _show_bars(self) -> None:
+        shares = self.seams.shares if self.seams else []
+        chosen = None
+        frame_set = self.session.frame_set
+        if frame_set:
+            ids = [f.id for f in frame_set.used]
+            chosen = ids.index(self.session.frame_id) if self.session.frame_id in ids else None
+        self.area.show_values([None if s is None else 100 * s for s in shares], chosen)
+        self.gain.show_values(self.seams.gains_ev if self.seams else [], chosen)
+
+    def _pick(self, n: int) -> None:
+        self.session.select_frame(self.session.frame_set.used[n].id)
+
+    def _set_overlay(self, on: bool) -> None:
+        self._view.overlay = self._paint_seams if on else None
+        self._view.update()
+
+    def _paint_seams(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
+        if self.seams is not None:
+            painter.drawImage(rect, self.seams.image)
+
+
+def seam_picture(engine, project, set_id: str, job: Job) -> SeamPicture:
+    """Seams drawn as bright lines with a dark rim, and each frame's share and light."""
+    stages = engine.stages(project, set_id)
+    canvas = stages.canvas(job)
+    owner, covers = stages.owner_map(min(1.0, SEAM_SIDE / max(canvas.width, canvas.height)), job)
+    edge = np.zeros(owner.shape, np.uint8)
+    edge[:, 1:] |= (owner[:, 1:] != owner[:, :-1]) & covers[:, 1:] & covers[:, :-1]
+    edge[1:] |= (owner[1:] != owner[:-1]) & covers[1:] & covers[:-1]
+    rim = cv2.dilate(edge, np.ones((5, 5), np.uint8))
+    line = cv2.dilate(edge, np.ones((2, 2), np.uint8))
+    rgba = np.zeros((*owner.shape, 4), np.uint8)
+    rgba[rim > 0] = (0, 0, 0, 120)
+    bright = theme.colour("gorse")
+    rgba[line > 0] = (bright.red(), bright.green(), bright.blue(), 255)
+    h, w = owner.shape
+    image = QImage(rgba.data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()
+    placed = stages.registration(job).placed
+    total = max(1, int(covers.sum()))
+    lights = stages.lights(job)
+    ev = [float(np.log2(f.gain[1])) for f in lights]
+    least = min(ev)
+    count = len(stages.set.used)
+    shares: list[float | None] = [None] * count
+    gains: list[float | None] = [None] * count
+    for k, n in enumerate(placed):
+        shares[n] = float(((owner == k) & covers).sum()) / total
+        gains[n] = ev[k] - least
+    return SeamPicture(image, shares, gains)

@@ -1,0 +1,197 @@
+"""The overlap map: frames where they lie, links by error, what could not be placed aside."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
+
+from windfell.align.panorama import PairFit, PanoramaRegistration, Placed
+from windfell.app import theme
+from windfell.app.registrations import Registrations
+from windfell.app.session import Session
+from windfell.app.thumbnails import Thumbnails
+from windfell.geometry.projections import PROJECTIONS
+
+GOOD_PX, POOR_PX = 1.0, 3.0
+
+
+def link_form(rms_px: float) -> tuple[str, Qt.PenStyle, str]:
+    """Colour name, line style and word of a link's error."""
+    if rms_px <= GOOD_PX:
+        return "moss", Qt.PenStyle.SolidLine, "good"
+    if rms_px <= POOR_PX:
+        return "gorse", Qt.PenStyle.DashLine, "fair"
+    return "rowan", Qt.PenStyle.DotLine, "poor"
+
+
+class OverlapMap(QWidget):
+    """Outlines of all placed frames on the unrolled sphere. Hover shows a pair, a click a frame."""
+
+    picked = Signal(str)
+
+    def __init__(self, session: Session, found: Registrations, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self._session, self._found, self._thumbnails = session, found, thumbnails
+        self.setMouseTracking(True)
+        self.setAccessibleName("Overlap map")
+        self._hover: tuple[int, int] | None = None
+        self._middles: dict[int, QPointF] = {}
+        self._outlines: dict[int, QPolygonF] = {}
+        found.arrived.connect(self._lay_out)
+        thumbnails.arrived.connect(self.update)
+
+    def resizeEvent(self, event) -> None:
+        self._lay_out()
+
+    def _registration(self) -> PanoramaRegistration | None:
+        found = self._found.found
+        return found if isinstance(found, PanoramaRegistration) else None
+
+    def _lay_out(self) -> None:
+        """Where each frame's outline and middle fall in the widget."""
+        self._outlines, self._middles = {}, {}
+        found = self._registration()
+        if found is not None:
+            shapes = {n: _outline(found.frames[n]) for n in found.placed}
+            every = np.concatenate(list(shapes.values()))
+            low, high = every.min(axis=0), every.max(axis=0)
+            room = QRectF(self.rect()).adjusted(40, 34, -40, -60)
+            k = min(room.width() / max(high[0] - low[0], 1e-6), room.height() / max(high[1] - low[1], 1e-6))
+            offset = np.array([room.center().x(), room.center().y()]) - k * (low + high) / 2
+            for n, shape in shapes.items():
+                points = shape * k + offset
+                self._outlines[n] = QPolygonF([QPointF(*p) for p in points])
+                self._middles[n] = QPointF(*points.mean(axis=0))
+        self.update()
+
+    def mouseMoveEvent(self, event) -> None:
+        before, self._hover = self._hover, self._nearest_link(event.position())
+        if before != self._hover:
+            self.update()
+
+    def leaveEvent(self, event) -> None:
+        self._hover = None
+        self.update()
+
+    def mousePressEvent(self, event) -> None:
+        for n, middle in self._middles.items():
+            offset = middle - event.position()
+            if offset.x() ** 2 + offset.y() ** 2 < 24**2:
+                self.picked.emit(self._session.frame_set.used[n].id)
+                return
+
+    def _nearest_link(self, at: QPointF) -> tuple[int, int] | None:
+        found = self._registration()
+        best, distance = None, 9.0
+        for link in found.links if found else ():
+            a, b = self._middles.get(link.a), self._middles.get(link.b)
+            if a and b:
+                d = _to_segment(at, a, b)
+                if d < distance:
+                    best, distance = (link.a, link.b), d
+        return best
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        p.fillRect(self.rect(), theme.colour("surround"))
+        found = self._registration()
+        if found is None or self._found.frame_set is None:
+            self._paint_words(p)
+            return
+        frames = self._found.frame_set.used
+        for n, outline in self._outlines.items():
+            self._paint_frame(p, outline, frames[n])
+        for link in found.links:
+            self._paint_link(p, link)
+        for n, middle in self._middles.items():
+            self._paint_number(p, n, middle, frames[n].id == self._session.frame_id)
+        self._paint_legend(p, found, len(frames))
+
+    def _paint_words(self, p: QPainter) -> None:
+        words = self._found.error or ("Looking for what the frames share…" if self._found.waiting else
+                                      "Two or more overlapping frames are needed.")
+        p.setFont(theme.words_font(12))
+        box = QRectF(self.rect()).adjusted(100, 30, -100, -30)
+        flags = int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap)
+        text = p.boundingRect(box, flags, words).adjusted(-20, -12, 20, 12)
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(theme.colour("sheet"))
+        p.drawRoundedRect(text, 8, 8)
+        p.setPen(theme.colour("rowan" if self._found.error else "ink"))
+        p.drawText(box, flags, words)
+
+    def _paint_frame(self, p: QPainter, outline: QPolygonF, frame) -> None:
+        found = self._thumbnails.of(frame)
+        chosen = frame.id == self._session.frame_id
+        if found is not None and found.image is not None:
+            path = QPainterPath()
+            path.addPolygon(outline)
+            p.save()
+            p.setClipPath(path)
+            p.setOpacity(0.92 if chosen else 0.62)
+            p.drawImage(outline.boundingRect(), found.image)
+            p.restore()
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        p.setPen(QPen(theme.colour("gorse" if chosen else "sheet", 255 if chosen else 190), 2.4 if chosen else 1.2))
+        p.drawPolygon(outline)
+
+    def _paint_link(self, p: QPainter, link: PairFit) -> None:
+        a, b = self._middles.get(link.a), self._middles.get(link.b)
+        if not a or not b:
+            return
+        name, style, word = link_form(link.rms_px)
+        hover = self._hover == (link.a, link.b)
+        width = 1.5 + min(3.0, len(link.points_a) / 250)
+        p.setPen(QPen(theme.colour("sheet", 170), width + 3))
+        p.drawLine(a, b)
+        p.setPen(QPen(theme.colour(name), width + (2 if hover else 0), style))
+        p.drawLine(a, b)
+        if hover:
+            words = f"{link.a + 1} and {link.b + 1}: {len(link.points_a)} points, {link.rms_px:.2f} px ({word})"
+            self._paint_tag(p, (a + b) / 2 - QPointF(0, 26), words)
+
+    def _paint_tag(self, p: QPainter, at: QPointF, words: str) -> None:
+        p.setFont(theme.numbers_font(8.6))
+        w = p.fontMetrics().horizontalAdvance(words) + 18
+        box = QRectF(at.x() - w / 2, at.y() - 11, w, 22)
+        box.moveLeft(max(4.0, min(box.left(), self.width() - w - 4)))
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(theme.colour("sheet", 240))
+        p.drawRoundedRect(box, 5, 5)
+        p.setPen(theme.colour("ink"))
+        p.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+
+    def _paint_number(self, p: QPainter, n: int, at: QPointF, chosen: bool) -> None:
+        p.setPen(QPen(theme.colour("gorse" if chosen else "ink"), 2))
+        p.setBrush(theme.colour("sheet"))
+        p.drawEllipse(at, 12, 12)
+        p.setFont(theme.numbers_font(8.4))
+        p.setPen(theme.colour("ink"))
+        p.drawText(QRectF(at.x() - 12, at.y() - 12, 24, 24), Qt.AlignmentFlag.AlignCenter, str(n + 1))
+
+    def _paint_legend(self, p: QPainter, found: PanoramaRegistration, count: int) -> None:
+        aside = [str(n + 1) for n, f in enumerate(found.frames) if not isinstance(f, Placed)]
+        words = f"{len(found.placed)} of {count} frames placed, {found.rms_px:.2f} px over all points"
+        if aside:
+            words += f"   ·   set aside: {', '.join(aside)}"
+        self._paint_tag(p, QPointF(self.width() / 2, self.height() - 22), words)
+
+
+def _outline(frame: Placed) -> np.ndarray:
+    """The frame's border as (longitude, latitude) in rad, unwrapped along the border."""
+    rays = frame.lens.rays(frame.lens.border(10)) @ frame.rotation.T
+    plane = PROJECTIONS["equirectangular"].forward(rays)
+    plane[:, 0] = np.unwrap(plane[:, 0])
+    plane[:, 0] -= 2 * np.pi * np.round(plane[:, 0].mean() / (2 * np.pi))
+    return plane
+
+
+def _to_segment(at: QPointF, a: QPointF, b: QPointF) -> float:
+    d = np.array([b.x() - a.x(), b.y() - a.y()])
+    v = np.array([at.x() - a.x(), at.y() - a.y()])
+    t = float(np.clip(v @ d / max(d @ d, 1e-9), 0.12, 0.88))
+    return float(np.linalg.norm(v - t * d))

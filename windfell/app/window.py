@@ -1,0 +1,566 @@
+"""The window: only arranges its parts and carries out actions."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from PySide6.QtCore import QEvent, Qt
+from PySide6.QtGui import QAction, QColor, QKeySequence
+from PySide6.QtWidgets import (
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QLineEdit,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from windfell import __version__
+from windfell.app import theme
+from windfell.app.actions import ACTIONS, HOLD_BEFORE, MENUS
+from windfell.app.before import before_project
+from windfell.app.demo import demo_project
+from windfell.app.frames_column import FramesColumn
+from windfell.app.picture.source import PictureSource
+from windfell.app.picture.view import PictureView
+from windfell.app.registrations import Registrations
+from windfell.app.ridge_line import RidgeLine
+from windfell.app.session import Session
+from windfell.app.stations.align import Align
+from windfell.app.stations.combine import Combine
+from windfell.app.stations.export import Export
+from windfell.app.stations.gather import Gather
+from windfell.app.stations.join import Join
+from windfell.app.stations.shape import Shape
+from windfell.app.stations.station import Station
+from windfell.app.thumbnails import Thumbnails
+from windfell.app.widgets.finder import CommandFinder
+from windfell.app.widgets.status import StatusLine
+from windfell.frames.metadata import MAGIC
+from windfell.recipe import edits
+from windfell.recipe.model import Edges, Frame, Kind, Project, SetSource, new_id
+from windfell.recipe.project_file import SUFFIX, missing_files
+
+PICTURES = "Pictures (*.jpg *.jpeg *.JPG *.JPEG *.png *.PNG *.tif *.tiff *.TIF *.TIFF)"
+ENDINGS = (".jpg", ".jpeg", ".png", ".tif", ".tiff")
+CONTROLS_WIDE, BENCH_HIGH = 372, 236
+assert set(MAGIC.values()) == {"jpeg", "png", "tiff"}
+
+
+class Window(QMainWindow):
+    """Ridge line on top, frames at the left, the picture, the bench below, the status line."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setWindowIcon(theme.app_icon())
+        self.setMinimumSize(1100, 700)
+        self.setAcceptDrops(True)
+        self.thumbnails = Thumbnails(session)
+        self.registrations = Registrations(session)
+        self.source = PictureSource(session, "picture")
+        self.before = PictureSource(session, "before")
+        self.view = PictureView(self.source, self.before)
+        self.frames = FramesColumn(session, self.thumbnails)
+        self.ridge = RidgeLine()
+        self.status = StatusLine(session.desk)
+        self.stations: dict[str, Station] = {
+            s.name: s for s in (
+                Gather(session, self.thumbnails), Align(session, self.registrations, self.thumbnails),
+                Shape(session, self.view), Join(session, self.view), Combine(session), Export(session),
+            )
+        }
+        self._open: str | None = None
+        self.actions_by_name: dict[str, QAction] = {}
+        self._make_actions()
+        self._arrange()
+        self._connect()
+        self._retheme_icons()
+        self.refresh()
+
+    def _arrange(self) -> None:
+        top = QWidget()
+        top.setObjectName("ridge")
+        row = QHBoxLayout(top)
+        row.setContentsMargins(14, 2, 14, 2)
+        row.setSpacing(8)
+        self.chooser = QComboBox()
+        self.chooser.setMinimumWidth(190)
+        self.chooser.setAccessibleName("Set in hand")
+        row.addWidget(self.chooser)
+        row.addWidget(self.ridge, 1)
+        self.undo_button, self.redo_button = QToolButton(), QToolButton()
+        for button, name in ((self.undo_button, "undo"), (self.redo_button, "redo")):
+            button.setDefaultAction(self.actions_by_name[name])
+            button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+            button.setProperty("bare", True)
+            row.addWidget(button)
+        self.menu_button = QToolButton(text="Menu")
+        self.menu_button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.menu_button.setMenu(self._menu())
+        row.addWidget(self.menu_button)
+
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.view)
+        for station in self.stations.values():
+            if station.page is not None:
+                self.pages.addWidget(station.page)
+        middle = QHBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(0)
+        middle.addWidget(self.frames)
+        middle.addWidget(self.pages, 1)
+
+        bench = QWidget()
+        bench.setObjectName("bench")
+        bench.setFixedHeight(BENCH_HIGH)
+        self.controls, self.instruments = QStackedWidget(), QStackedWidget()
+        self.controls.setFixedWidth(CONTROLS_WIDE)
+        for station in self.stations.values():
+            self.controls.addWidget(station.controls)
+            self.instruments.addWidget(station.instrument)
+        row = QHBoxLayout(bench)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.controls)
+        row.addWidget(self.instruments, 1)
+
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(top)
+        column.addLayout(middle, 1)
+        column.addWidget(bench)
+        column.addWidget(self.status)
+        self.setCentralWidget(whole)
+
+    def _make_actions(self) -> None:
+        for spec in ACTIONS:
+            action = QAction(spec.words, self)
+            if spec.keys:
+                action.setShortcuts([QKeySequence(k) for k in spec.keys])
+            action.triggered.connect(lambda _=False, name=spec.name: self.do(name))
+            self.actions_by_name[spec.name] = action
+            self.addAction(action)
+        for n in range(7):
+            action = QAction(f"Station {n + 1}", self)
+            action.setShortcut(QKeySequence(str(n + 1)))
+            action.triggered.connect(lambda _=False, at=n: self.go_to_number(at))
+            self.addAction(action)
+
+    def _menu(self) -> QMenu:
+        menu = QMenu(self)
+        for title in MENUS:
+            part = menu.addMenu(title)
+            for spec in ACTIONS:
+                if spec.menu == title:
+                    part.addAction(self.actions_by_name[spec.name])
+            if title == "Project":
+                self._recent_menu = part.addMenu("Recent projects")
+                self._recent_menu.aboutToShow.connect(self._fill_recent)
+        return menu
+
+    def _connect(self) -> None:
+        s = self.session
+        s.changed.connect(self.refresh)
+        s.selected.connect(self._selection_changed)
+        s.station_changed.connect(self.refresh)
+        s.said.connect(self.status.say)
+        self.registrations.arrived.connect(self._registered)
+        self.source.arrived.connect(self._picture_arrived)
+        self.view.pointed.connect(self.status.point)
+        self.view.zoomed.connect(self.status.show_zoom)
+        self.view.looked.connect(self._show_before)
+        self.ridge.asked.connect(s.go)
+        self.chooser.activated.connect(lambda n: s.select_set(self.chooser.itemData(n)))
+        self.status.stop.clicked.connect(lambda: self.do("stop"))
+        gather = self.stations["gather"]
+        for button, name in ((gather.add, "add_frames"), (gather.folder, "add_folder"),
+                             (gather.page.add, "add_frames"), (gather.page.demo, "open_demo"),
+                             (gather.nest, "nest_set")):
+            button.clicked.connect(lambda _=False, n=name: self.do(n))
+        self.stations["export"].browse.clicked.connect(self._browse_output)
+        QApplication.instance().installEventFilter(self)
+
+    def do(self, name: str) -> None:
+        """Carry out an action of the table."""
+        getattr(self, f"on_{name}")()
+
+    @property
+    def station(self) -> Station:
+        return self.stations[self.session.station]
+
+    def go_to_number(self, n: int) -> None:
+        if n < len(self.session.stations):
+            self.session.go(self.session.stations[n])
+
+    def refresh(self) -> None:
+        """Show everything as the recipe is now."""
+        s = self.session
+        if self._open != s.station:
+            if self._open:
+                self.stations[self._open].left()
+            self._open = s.station
+            self.station.entered()
+        self._fill_chooser()
+        self.station.refresh()
+        self.pages.setCurrentWidget(self.station.page or self.view)
+        self.controls.setCurrentWidget(self.station.controls)
+        self.instruments.setCurrentWidget(self.station.instrument)
+        self.frames.setVisible(s.station != "gather" and s.frame_set is not None)
+        self._show_picture()
+        self._refresh_words()
+
+    def _show_picture(self) -> None:
+        s = self.session
+        self.view.teach = "" if s.frame_set else "Nothing here yet. Gather frames first (key 1)."
+        if s.frame_set is None:
+            self.source.clear()
+            return
+        self.source.show(s.project, s.set_id)
+        self._show_before()
+
+    def _show_before(self) -> None:
+        s = self.session
+        if self.view.wants_before and s.frame_set is not None:
+            self.before.show(before_project(s.project, s.set_id), s.set_id)
+
+    def _refresh_words(self) -> None:
+        s, act = self.session, self.actions_by_name
+        for name, words in (("undo", s.history.undo_words), ("redo", s.history.redo_words)):
+            title = name.capitalize()
+            act[name].setText(title)
+            act[name].setEnabled(words is not None)
+            act[name].setToolTip(f"{title}: {words}" if words else f"Nothing to {name}")
+        for spec in ACTIONS:
+            if spec.name in ("undo", "redo"):
+                continue
+            there = {"": True, "set": s.frame_set is not None, "frame": s.frame_id is not None}[spec.needs]
+            act[spec.name].setEnabled(there and (not spec.stations or s.station in spec.stations))
+        self._write_notes()
+        self._show_states()
+        name = Path(s.path).stem if s.path else "New project"
+        self.setWindowTitle(f"{name}{' *' if s.unsaved and s.project.sets else ''} — Windfell")
+
+    def _write_notes(self) -> None:
+        s = self.session
+        if s.frame_set is None:
+            return
+        note = self.stations["join"].note if s.station == "join" else self.registrations.note
+        self.frames.set_notes({f.id: note(f.id) for f in s.frame_set.frames})
+
+    def _show_states(self) -> None:
+        s, states = self.session, {}
+        made = "made" if self.source.settled and not self.source.error else "anew"
+        for name in s.stations:
+            if s.frame_set is None or not s.frame_set.used:
+                states[name] = "far"
+            elif name == "gather":
+                states[name] = "findings" if missing_files(s.project) else "made"
+            elif name == "align":
+                states[name] = "anew" if self.registrations.waiting else (
+                    "findings" if self.registrations.findings else "made")
+            elif name == "export":
+                written = self.stations["export"].written
+                states[name] = "made" if written and written.path.exists() else "far"
+            else:
+                states[name] = "far" if self.source.error else made
+        self.ridge.show_stations(s.stations, s.station, states)
+
+    def _selection_changed(self) -> None:
+        self.station.refresh()
+        self._refresh_words()
+
+    def _registered(self) -> None:
+        self._refresh_words()
+
+    def _picture_arrived(self) -> None:
+        self.status.show_zoom(self.view.zoom)
+        if self.session.station == "shape":
+            self.station.refresh()
+        self._show_states()
+
+    def _fill_chooser(self) -> None:
+        s = self.session
+        self.chooser.blockSignals(True)
+        self.chooser.clear()
+        inner = {f.source.set for x in s.project.sets for f in x.frames if isinstance(f.source, SetSource)}
+        for frame_set in s.project.sets:
+            mark = "   ↳ " if frame_set.id in inner else ""
+            self.chooser.addItem(f"{mark}{frame_set.name}", frame_set.id)
+        self.chooser.setCurrentIndex(self.chooser.findData(s.set_id))
+        self.chooser.setEnabled(bool(s.project.sets))
+        if not s.project.sets:
+            self.chooser.setPlaceholderText("No set yet")
+        self.chooser.blockSignals(False)
+
+    @property
+    def settled(self) -> bool:
+        """Whether all that is on the screen has arrived."""
+        s = self.session
+        if s.frame_set is None:
+            return not s.desk.busy
+        shows_before = not self.view.wants_before or self.before.settled
+        return (self.source.settled and self.station.settled and self.thumbnails.settled
+                and not self.registrations.waiting and shows_before and not s.desk.busy)
+
+    def dragEnterEvent(self, event) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event) -> None:
+        self.open_paths([u.toLocalFile() for u in event.mimeData().urls() if u.isLocalFile()])
+
+    def open_paths(self, paths: list[str]) -> None:
+        """Projects are opened, pictures and folders gathered."""
+        projects = [p for p in paths if p.endswith(SUFFIX)]
+        if projects:
+            self.session.open_project(projects[0])
+            return
+        files: list[str] = []
+        for path in paths:
+            if os.path.isdir(path):
+                files += self._pictures_in(path)
+            else:
+                files.append(os.path.abspath(path))
+        if files:
+            self.session.add_files(files)
+            self.session.go("gather")
+
+    def _pictures_in(self, folder: str) -> list[str]:
+        try:
+            names = sorted(os.listdir(folder))
+        except OSError as error:
+            self.session.say(f"{folder}: the folder cannot be opened ({error.strerror}).", "wrong")
+            return []
+        found = [os.path.abspath(os.path.join(folder, n)) for n in names if n.lower().endswith(ENDINGS)]
+        if not found:
+            self.session.say(f"{folder}: there are no JPEG, PNG or TIFF pictures in it.", "wrong")
+        return found
+
+    def eventFilter(self, watched, event) -> bool:
+        kind = event.type()
+        if kind in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease) and not event.isAutoRepeat():
+            typing = isinstance(QApplication.focusWidget(), QLineEdit)
+            if event.key() == QKeySequence(HOLD_BEFORE)[0].key() and not typing and not event.modifiers():
+                self.view.hold_before(kind == QEvent.Type.KeyPress)
+                return True
+        return super().eventFilter(watched, event)
+
+    def closeEvent(self, event) -> None:
+        QApplication.instance().removeEventFilter(self)
+        self.session.close()
+        event.accept()
+
+    def _retheme_icons(self) -> None:
+        for name, icon in (("undo", "undo-2"), ("redo", "redo-2"), ("find_command", "search"),
+                           ("add_frames", "image-plus"), ("add_folder", "folder-open"),
+                           ("export", "download"), ("stop", "octagon-x"), ("fit", "scan")):
+            self.actions_by_name[name].setIcon(theme.icon(icon))
+
+    def on_new_project(self) -> None:
+        self.session.replace_all(Project(), None)
+        self.session.go("gather")
+
+    def on_open_project(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Open project", "", f"Windfell projects (*{SUFFIX})")
+        if path:
+            self.session.open_project(path)
+
+    def on_save(self) -> None:
+        if self.session.path:
+            self.session.save_to(self.session.path)
+        else:
+            self.on_save_as()
+
+    def on_save_as(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(self, "Save project", "", f"Windfell projects (*{SUFFIX})")
+        if path:
+            self.session.save_to(path)
+
+    def on_point_to_missing(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "Where are the missing frames?")
+        if folder:
+            self.session.point_to(folder)
+            self.thumbnails.forget()
+            self.source.again()
+
+    def _fill_recent(self) -> None:
+        self._recent_menu.clear()
+        for path in self.session.recent():
+            self._recent_menu.addAction(path, lambda p=path: self.session.open_project(p))
+        if self._recent_menu.isEmpty():
+            self._recent_menu.addAction("None yet").setEnabled(False)
+
+    def on_open_demo(self) -> None:
+        self.session.replace_all(demo_project(), None)
+        self.session.go("shape")
+
+    def on_add_frames(self) -> None:
+        paths, _ = QFileDialog.getOpenFileNames(self, "Add frames", "", PICTURES)
+        if paths:
+            self.open_paths(paths)
+
+    def on_add_folder(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "Choose a folder of frames")
+        if folder:
+            self.open_paths([folder])
+
+    def on_quit(self) -> None:
+        self.close()
+
+    def on_undo(self) -> None:
+        self.session.undo()
+
+    def on_redo(self) -> None:
+        self.session.redo()
+
+    def on_switch_frame(self) -> None:
+        s = self.session
+        if s.frame_set and s.frame_id:
+            on = s.frame_set.frame(s.frame_id).on
+            s.edit(edits.switch_frame(s.project, s.set_id, s.frame_id, not on))
+
+    def on_remove_frame(self) -> None:
+        s = self.session
+        if s.frame_set and s.frame_id:
+            gone, s.frame_id = s.frame_id, None
+            s.edit(edits.remove_frame(s.project, s.set_id, gone))
+
+    def on_next_frame(self) -> None:
+        self._step_frame(1)
+
+    def on_previous_frame(self) -> None:
+        self._step_frame(-1)
+
+    def _step_frame(self, step: int) -> None:
+        s = self.session
+        ids = [f.id for f in s.frame_set.frames] if s.frame_set else []
+        if ids:
+            at = ids.index(s.frame_id) + step if s.frame_id in ids else 0
+            s.select_frame(ids[at % len(ids)])
+
+    def on_vary_set(self) -> None:
+        self.stations["gather"].vary.click()
+
+    def on_nest_set(self) -> None:
+        s = self.session
+        others = [x for x in s.project.sets if x.id != s.set_id]
+        if not others:
+            s.say("There is no other set yet whose picture could be a frame here.", "wrong")
+            return
+        name, chosen = QInputDialog.getItem(
+            self, "Use another set as a frame", "The picture of this set becomes a frame:",
+            [x.name for x in others], 0, False,
+        )
+        if chosen:
+            inner = next(x for x in others if x.name == name)
+            frame = Frame(new_id(), SetSource(inner.id))
+            s.try_edit(lambda: edits.add_frames(s.project, s.set_id, [frame]))
+
+    def on_next_set(self) -> None:
+        s = self.session
+        ids = [x.id for x in s.project.sets]
+        if ids:
+            s.select_set(ids[(ids.index(s.set_id) + 1) % len(ids)])
+
+    def on_fit(self) -> None:
+        self.view.toggle_fit()
+
+    def on_zoom_in(self) -> None:
+        self.view.step_zoom(1.5)
+
+    def on_zoom_out(self) -> None:
+        self.view.step_zoom(1 / 1.5)
+
+    def on_compare_off(self) -> None:
+        self.view.set_compare("off")
+
+    def on_compare_divide(self) -> None:
+        self._toggle_compare("divide")
+
+    def on_compare_blink(self) -> None:
+        self._toggle_compare("blink")
+
+    def on_compare_ghost(self) -> None:
+        self._toggle_compare("ghost")
+
+    def _toggle_compare(self, mode: str) -> None:
+        self.view.set_compare("off" if self.view.compare == mode else mode)
+        panorama = self.session.frame_set.kind is Kind.PANORAMA
+        before = "frames laid side by side without joining" if panorama else "the reference frame alone"
+        self.session.say(f"Compare: {self.view.compare}. Before is {before}.")
+
+    def on_fold_frames(self) -> None:
+        self.frames.fold(not self.frames.folded)
+
+    def on_lighter_surround(self) -> None:
+        self._change_surround(12)
+
+    def on_darker_surround(self) -> None:
+        self._change_surround(-12)
+
+    def _change_surround(self, by: int) -> None:
+        grey = QColor(self.view.surround or theme.current().surround).red()
+        grey = max(0, min(255, grey + by))
+        self.view.surround = QColor(grey, grey, grey).name()
+        self.view.update()
+
+    def on_full_screen(self) -> None:
+        self.showNormal() if self.isFullScreen() else self.showFullScreen()
+
+    def on_other_theme(self) -> None:
+        names = list(theme.THEMES)
+        other = names[(names.index(theme.current().name) + 1) % len(names)]
+        theme.apply(QApplication.instance(), theme.THEMES[other])
+        self._retheme_icons()
+        self.refresh()
+        self.update()
+
+    def on_align_again(self) -> None:
+        self.registrations.ask(again=True)
+        self.source.again()
+
+    def on_make_level(self) -> None:
+        self.stations["shape"].make_level()
+
+    def on_toggle_turning(self) -> None:
+        self.stations["shape"].drag.toggle()
+
+    def on_toggle_trim(self) -> None:
+        trims = self.session.frame_set.outline.edges is Edges.TRIM
+        self.session.change("outline.edges", Edges.LEAVE if trims else Edges.TRIM, True)
+
+    def on_export(self) -> None:
+        self.session.go("export")
+        self.stations["export"].start()
+
+    def on_stop(self) -> None:
+        if self.session.desk.busy:
+            self.session.desk.stop_all()
+            self.registrations.stopped()
+            self.stations["export"].stopped()
+            self.session.say("Stopped.")
+
+    def _browse_output(self) -> None:
+        export = self.stations["export"]
+        path, _ = QFileDialog.getSaveFileName(self, "Write picture to", export.place.text())
+        if path:
+            export.set_place(path)
+
+    def on_find_command(self) -> None:
+        CommandFinder(self, list(self.actions_by_name.values())).exec()
+
+    def on_about(self) -> None:
+        QMessageBox.about(self, "About Windfell", (
+            f"<b>Windfell {__version__}</b><br>One picture out of many frames.<br><br>"
+            "GPL-3.0-or-later. Typefaces Cabin and B612 (SIL OFL 1.1), icons Lucide (ISC)."))
