@@ -78,7 +78,8 @@ def register_panorama(
 ) -> PanoramaRegistration:
     """Cameras for the largest set of frames that hold together; `focal_px` fixes all lenses.
 
-    Rotations are in the axes of the first placed frame; `oriented` levels them. Raises CannotJoin if fewer than two frames do.
+    Rotations are in the axes of the first placed frame; `oriented` levels them. Raises
+    CannotJoin if fewer than two frames do.
     """
     links, refused = find_links(features, job)
     dropped: list[NoLink] = []

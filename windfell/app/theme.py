@@ -10,6 +10,8 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QImage, QPainter,
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QApplication
 
+from windfell.engine.folders import cache_folder
+
 ASSETS = Path(__file__).parent / "assets"
 WORDS, NUMBERS = "Cabin", "B612"
 
@@ -116,6 +118,17 @@ def app_icon() -> QIcon:
     return QIcon(str(ASSETS / "windfell.svg"))
 
 
+def _tinted(name: str, t: Theme) -> str:
+    """A file of an icon in the theme's ink, as style sheets want one."""
+    folder = cache_folder() / "icons"
+    path = folder / f"{name}-{t.name}.svg"
+    if not path.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        svg = (ASSETS / "icons" / f"{name}.svg").read_text()
+        path.write_text(svg.replace("currentColor", t.ink))
+    return path.as_posix()
+
+
 def _style(t: Theme) -> str:
     return f"""
     * {{ outline: none; }}
@@ -142,7 +155,8 @@ def _style(t: Theme) -> str:
         background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; border-radius: 5px;
         padding: 3px 6px; min-height: 20px;
     }}
-    QComboBox::drop-down {{ border: none; width: 18px; }}
+    QComboBox::drop-down {{ border: none; width: 22px; }}
+    QComboBox::down-arrow {{ image: url({_tinted("chevron-down", t)}); width: 14px; height: 14px; }}
     QComboBox QAbstractItemView {{ background: {t.sheet}; color: {t.ink}; selection-background-color: {t.tarn}; selection-color: {t.sheet}; }}
     QTableWidget, QListWidget, QTreeWidget {{
         background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; border-radius: 5px;

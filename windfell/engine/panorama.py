@@ -48,6 +48,7 @@ SEAM_PIXELS = 900_000
 LIGHT_PIXELS = 160_000
 WIDE_PIXELS = 900_000
 TRIM_SIDE = 1400
+KEPT_PIXELS = 60_000
 EXPORT_TILE = 1024
 SOFT_SIGMA = 0.8
 
@@ -187,16 +188,16 @@ class PanoramaStages:
         return seen
 
     def kept_area(self, job: Job) -> float:
-        """The share of the covered area that the canvas keeps."""
-        whole = self.whole_canvas(job)
-        small = whole.scaled(min(1.0, 700 / max(whole.width, whole.height)))
-        filled = float(self._coverage(small, job).mean())
+        """The share of what the frames cover, as solid angle, that the canvas shows."""
+        surface = self._surface(KEPT_PIXELS, job)
+        y, x = np.nonzero(self._coverage(surface, job))
+        rays = surface.rays(np.stack([x, y], -1).astype(np.float64))
+        weight = np.hypot(rays[:, 0], rays[:, 2])
         canvas = self.canvas(job)
-        if canvas == whole:
-            return 1.0
-        area = (canvas.right - canvas.left) * (canvas.bottom - canvas.top)
-        total = (whole.right - whole.left) * (whole.bottom - whole.top)
-        return min(1.0, area / total / max(filled, 1e-9))
+        with np.errstate(invalid="ignore"):
+            place = canvas.pixels(rays)
+            shown = inside_frame(place, canvas.width, canvas.height)
+        return float(np.sum(weight * shown) / max(np.sum(weight), 1e-9))
 
     def size(self, job: Job) -> tuple[int, int]:
         """(width, height) px at full size."""

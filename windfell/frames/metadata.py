@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass
 from datetime import datetime
-
 from typing import Any
 
 from PIL import ExifTags, Image, UnidentifiedImageError

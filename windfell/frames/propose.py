@@ -59,9 +59,9 @@ def _runs(frames: list[StillFrame]) -> list[list[StillFrame]]:
 
 
 def _breaks(a: StillFrame, b: StillFrame) -> bool:
-    if a.metadata.taken and b.metadata.taken:
-        if abs((b.metadata.taken - a.metadata.taken).total_seconds()) > GAP_S:
-            return True
+    before, after = a.metadata.taken, b.metadata.taken
+    if before and after and abs((after - before).total_seconds()) > GAP_S:
+        return True
     return sorted(a.size) != sorted(b.size)
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -25,7 +27,7 @@ def raised(small: F32, like: F32) -> F32:
 def laplacian(picture: F32, levels: int) -> list[F32]:
     """`levels` band-pass pictures, finest first, and the low-pass rest."""
     g = gaussian(picture, levels)
-    bands = [fine - raised(coarse, fine) for fine, coarse in zip(g, g[1:], strict=False)]
+    bands = [fine - raised(coarse, fine) for fine, coarse in pairwise(g)]
     return [*bands, g[-1]]
 
 

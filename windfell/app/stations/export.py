@@ -141,7 +141,7 @@ class Export(Station):
         self.space.setCurrentIndex(self.space.findData(str(o.space)))
         if not self.width.hasFocus():
             self.width.setText(f"{o.width_px} px" if o.width_px else "")
-        self.place.setText(str(self.place_for(frame_set)))
+        self.place.setText(_short(self.place_for(frame_set)))
         self._ask_size(frame_set)
         self._say_plan()
 
@@ -150,7 +150,7 @@ class Export(Station):
         suffix = WRITERS[str(frame_set.output.format)].suffix
         chosen = self._place_by_hand.get(frame_set.id)
         if chosen:
-            path = Path(chosen)
+            path = Path(chosen).expanduser()
             known = {w.suffix for w in WRITERS.values()} | {".tiff", ".jpeg"}
             return path.with_suffix(suffix) if path.suffix.lower() in known else path
         folder = Path(self.session.path).parent if self.session.path else self.folder
@@ -184,7 +184,7 @@ class Export(Station):
     def _say_plan(self) -> None:
         """One look at what will be written, before the wait."""
         frame_set = self.session.frame_set
-        path = Path(self.place.text() or ".")
+        path = Path(self.place.text() or ".").expanduser()
         try:
             refuse_frames(self.session.project, path)
             check_place(path)
@@ -215,7 +215,7 @@ class Export(Station):
         frame_set = self.session.frame_set
         if frame_set is None or not self.write.isEnabled():
             return
-        path = Path(self.place.text())
+        path = Path(self.place.text()).expanduser()
         project, engine = self.session.project, self.session.engine
         self._show(self.result, f"Writing {path.name}…", "quiet")
         self.session.desk.ask(
@@ -259,3 +259,11 @@ class Export(Station):
         else:
             self.session.say(f"{text}: not a width; give whole pixels from 16 up, or nothing.", "wrong")
             self.refresh()
+
+
+def _short(path: Path) -> str:
+    """The path with the home folder as ~."""
+    try:
+        return str(Path("~") / path.relative_to(Path.home()))
+    except ValueError:
+        return str(path)

@@ -35,7 +35,7 @@ class Bars(QWidget):
         self.update()
 
     def _slot(self) -> float:
-        return min(46.0, (self.width() - 12) / max(1, len(self.values)))
+        return min(64.0, (self.width() - 12) / max(1, len(self.values)))
 
     def mousePressEvent(self, event) -> None:
         n = int((event.position().x() - 6) / self._slot())
@@ -55,7 +55,7 @@ class Bars(QWidget):
         p.drawText(QRectF(6, 0, self.width() - 12, 18), Qt.AlignmentFlag.AlignVCenter, self.title)
         known = [v for v in self.values if v is not None]
         top = max(known, default=0) or 1.0
-        foot, tall, slot = self.height() - 15.0, self.height() - 36.0, self._slot()
+        foot, tall, slot = self.height() - 15.0, self.height() - 48.0, self._slot()
         p.setFont(theme.numbers_font(7.5))
         for n, value in enumerate(self.values):
             left = 6 + n * slot
@@ -69,6 +69,10 @@ class Bars(QWidget):
                 QRectF(left + slot * 0.18, foot - high, slot * 0.64, high),
                 theme.colour("rowan" if bad else "gorse" if n == self.chosen else "tarn"),
             )
+            p.setPen(theme.colour("quiet"))
+            words = f"{value:.2g}" if value < 10 else f"{value:.0f}"
+            p.drawText(QRectF(left, foot - high - 13, slot, 12), Qt.AlignmentFlag.AlignCenter,
+                       "" if bad else words)
             if bad:
                 p.setPen(theme.colour("rowan"))
                 p.drawText(QRectF(left, foot - high - 13, slot, 12), Qt.AlignmentFlag.AlignCenter, "soft")

@@ -19,6 +19,7 @@ class StatusLine(QWidget):
         super().__init__()
         self.setObjectName("status")
         self._desk = desk
+        self._showed_progress = False
         self.words = QLabel()
         self.words.setMinimumWidth(80)
         self.bar = QProgressBar(textVisible=False)
@@ -62,6 +63,9 @@ class StatusLine(QWidget):
             self.bar.setValue(round(1000 * progress.fraction))
             self.bar.setToolTip(sentence(progress))
             self.pointer.setText(sentence(progress))
+        elif self._showed_progress:
+            self.pointer.setText("")
+        self._showed_progress = progress is not None
 
     def point(self, words: str) -> None:
         if self._desk.foremost() is None:
