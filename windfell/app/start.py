@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from windfell.app import theme
 from windfell.app.demo import demo_project
+from windfell.app.garbage import InterfaceThreadCollector
 from windfell.app.session import Session
 from windfell.app.window import Window
 from windfell.engine.cache import prune
@@ -53,7 +54,10 @@ def run(arguments: list[str]) -> int:
 
 def application() -> QApplication:
     """The Qt application with typefaces loaded."""
-    app = QApplication.instance() or QApplication(["windfell"])
+    app = QApplication.instance()
+    if app is None:
+        app = QApplication(["windfell"])
+        InterfaceThreadCollector(app)
     app.setApplicationName("windfell")
     app.setApplicationDisplayName("Windfell")
     app.setDesktopFileName("windfell")

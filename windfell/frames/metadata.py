@@ -96,7 +96,9 @@ def read_metadata(path: str) -> Metadata:
 
 
 def _exif(image: Image.Image) -> dict[int, Any]:
-    exif = image.getexif()
+    """EXIF values by tag, without decoding the picture to look for more behind it."""
+    exif = Image.Exif()
+    exif.load(image.info.get("exif", b""))
     return {**dict(exif), **dict(exif.get_ifd(ExifTags.IFD.Exif))}
 
 

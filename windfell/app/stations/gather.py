@@ -264,8 +264,16 @@ class Wall(QStackedWidget):
             column.addWidget(lane)
             self.lanes.append(lane)
         column.addStretch(1)
+        self._put_away(self._area.takeWidget())
         self._area.setWidget(inner)
         self._area.verticalScrollBar().setValue(at)
+
+    def _put_away(self, old: QWidget | None) -> None:
+        """Let the old lanes go later: one of them may be what was just pressed."""
+        if old is not None:
+            old.hide()
+            old.setParent(self)
+            old.deleteLater()
 
     def _arrived(self) -> None:
         for lane in self.lanes:

@@ -1,0 +1,98 @@
+"""A real window on small demo frames, driven as a person drives it."""
+
+from __future__ import annotations
+
+import gc
+import os
+import tempfile
+import time
+import unittest
+from collections.abc import Callable
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QWidget
+
+from tests.support import frames_in, green, ridge
+from windfell.app import theme
+from windfell.app.session import Session
+from windfell.app.start import application
+from windfell.app.window import Window
+from windfell.engine.core import Engine
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
+
+
+def small_project() -> Project:
+    """The two demo sets, small."""
+    return Project((
+        FrameSet("row", "Ridge sweep", Kind.PANORAMA, tuple(frame_from_path(p) for p in frames_in(ridge()))),
+        FrameSet("still", "Village green", Kind.STACK, tuple(frame_from_path(p) for p in frames_in(green()))),
+    ))
+
+
+ENGINE = Engine(None, 1024 * 2**20)
+
+
+class WindowTest(unittest.TestCase):
+    """Opens a fresh window for each test, with its own home."""
+
+    def setUp(self):
+        self._home = tempfile.TemporaryDirectory()
+        self.addCleanup(self._home.cleanup)
+        before = os.environ.get("WINDFELL_HOME")
+        os.environ["WINDFELL_HOME"] = self._home.name
+        self.addCleanup(lambda: os.environ.__setitem__("WINDFELL_HOME", before or self._home.name))
+        self.app = application()
+        theme.apply(self.app, theme.LIMESTONE)
+        self.session = Session(ENGINE)
+        self.window = Window(self.session)
+        self.window.resize(1280, 800)
+        self.window.show()
+        self.addCleanup(self._put_away)
+
+    def _put_away(self) -> None:
+        self.window.close()
+        self.window.deleteLater()
+        self.app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+        self.app.processEvents()
+        self.window = self.session = None
+        gc.collect()
+
+    def open(self, station: str = "shape", set_id: str = "row") -> None:
+        self.session.replace_all(small_project(), None)
+        self.session.select_set(set_id)
+        self.session.go(station)
+        self.settle()
+
+    def until(self, what: Callable[[], bool], limit_s: float = 60.0) -> None:
+        """Let the window work until something is so."""
+        end = time.monotonic() + limit_s
+        while not what():
+            self.assertLess(time.monotonic(), end, "the window did not come to rest")
+            self.app.processEvents()
+            QTest.qWait(5)
+
+    def settle(self) -> None:
+        calm = [0]
+
+        def rests() -> bool:
+            calm[0] = calm[0] + 1 if self.window.settled else 0
+            return calm[0] > 8
+
+        self.until(rests)
+
+    def click(self, widget: QWidget, at: QPoint | None = None) -> None:
+        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=at or widget.rect().center())
+
+    def key(self, key: Qt.Key, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
+        self.window.view.setFocus()
+        QTest.keyClick(self.window, key, modifiers)
+
+    def drag(self, widget: QWidget, start: QPointF, by: QPointF, steps: int = 4) -> None:
+        QTest.mousePress(widget, Qt.MouseButton.LeftButton, pos=start.toPoint())
+        for n in range(1, steps + 1):
+            QTest.mouseMove(widget, (start + by * n / steps).toPoint())
+            self.app.processEvents()
+        QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=(start + by).toPoint())

@@ -1,0 +1,223 @@
+"""Registration, against planted cameras and against the scene generator's truth."""
+
+import unittest
+
+import numpy as np
+from numpy.testing import assert_allclose
+
+from tests.support import (
+    engine,
+    frames_in,
+    project_of,
+    ridge,
+    rotation_errors_deg,
+    stranger,
+    textured,
+    truth_of,
+    unit_rays,
+)
+from windfell.align.adjust import Cameras, Observations, _jacobian, adjust
+from windfell.align.features import find_features
+from windfell.align.level import down_direction, levelled
+from windfell.align.pairs import Link, link, log_false_alarms
+from windfell.align.panorama import Placed
+from windfell.align.series import WAYS, onto
+from windfell.errors import CannotJoin
+from windfell.geometry import planar
+from windfell.geometry.camera import Lens
+from windfell.geometry.rotation import from_rotvec, from_yaw_pitch_roll
+from windfell.job import Job
+from windfell.pixels.profiles import linearizer
+from windfell.recipe.model import Registration
+
+
+def planted(k1: float = -0.08, focal: float = 900.0, outliers: float = 0.0):
+    """Cameras in a row and what they observe of common directions, with 0.3 px of noise."""
+    rng = np.random.default_rng(4)
+    lens = Lens(800, 1000, focal, k1)
+    turns = [from_yaw_pitch_roll(0.5 * n, rng.normal(0, 0.03), rng.normal(0, 0.03)) for n in range(4)]
+    rays = unit_rays(6000, 5)
+    seen = [lens.project(rays @ r) for r in turns]
+    inside = [np.isfinite(s[:, 0]) & (np.abs(s - lens.centre) < lens.centre).all(axis=1) for s in seen]
+    found = []
+    for a in range(3):
+        both = inside[a] & inside[a + 1]
+        pa, pb = seen[a][both], seen[a + 1][both]
+        pa, pb = pa + rng.normal(0, 0.3, pa.shape), pb + rng.normal(0, 0.3, pb.shape)
+        wild = rng.random(len(pa)) < outliers
+        pb[wild] += rng.normal(0, 60, (wild.sum(), 2))
+        found.append(Observations(a, a + 1, pa, pb))
+    return lens, turns, found
+
+
+class Adjustment(unittest.TestCase):
+    def _start(self, lens, turns) -> Cameras:
+        rng = np.random.default_rng(6)
+        bent = [from_rotvec(rng.normal(0, 0.03, 3)) @ r for r in turns]
+        guess = np.array([lens.focal_px * 1.12])
+        return Cameras([(800, 1000)] * 4, [0] * 4, bent, guess, np.zeros(1), guess.copy())
+
+    def test_planted_cameras_come_back(self):
+        for outliers in (0.0, 0.3):
+            with self.subTest(outliers=outliers):
+                lens, turns, found = planted(outliers=outliers)
+                fitted = adjust(self._start(lens, turns), found, 1.5, Job())
+                self.assertLess(abs(fitted.focal_px[0] / lens.focal_px - 1), 0.003)
+                self.assertLess(abs(fitted.k1[0] - lens.k1), 0.004)
+                # a focal length wrong by 0.3 % over half a row of 43 degrees is 0.13 degrees
+                self.assertLess(rotation_errors_deg(fitted.rotations, turns).max(), 0.13)
+
+    def test_derivatives_are_those_of_the_residuals(self):
+        _, turns, found = planted()
+        state = Cameras([(800, 1000)] * 4, [0, 1, 0, 0], turns, np.array([900.0, 880.0]),
+                        np.array([-0.08, 0.05]), np.array([900.0, 900.0]))
+        obs, step = found[0], 1e-6
+        pa, pb = obs.points_a[:20], obs.points_b[:20]
+        base, jac = _jacobian(state, 0, 1, pa, pb)
+        for column in range(10):
+            moved = state.copy()
+            if column < 6:
+                turn = np.zeros(3)
+                turn[column % 3] = step
+                moved.rotations[column // 3] = from_rotvec(turn) @ moved.rotations[column // 3]
+            else:
+                group, of_k = (column - 6) // 2, (column - 6) % 2
+                if of_k:
+                    moved.k1[group] += step
+                else:
+                    moved.focal_px[group] *= np.exp(step)
+            numeric = (_jacobian(moved, 0, 1, pa, pb)[0] - base) / step
+            assert_allclose(jac[:, :, column], numeric, rtol=2e-3, atol=0.05)
+
+    def test_a_given_focal_length_is_kept(self):
+        lens, turns, found = planted()
+        start = self._start(lens, turns)
+        start.fixed_focal = True
+        fitted = adjust(start, found, 1.5, Job())
+        self.assertAlmostEqual(fitted.focal_px[0], start.focal_px[0], delta=0.01)
+
+
+class Levelling(unittest.TestCase):
+    def test_a_tilted_world_is_set_upright(self):
+        rng = np.random.default_rng(1)
+        turns = [from_yaw_pitch_roll(0.4 * n, -0.1, rng.normal(0, 0.005)) for n in range(6)]
+        lean = from_rotvec(np.array([0.3, 0.1, -0.4]))
+        down = lean.T @ down_direction([lean @ r for r in turns])
+        self.assertLess(np.degrees(np.arccos(down[1])), 1.0)
+
+    def test_the_middle_of_the_frames_looks_ahead(self):
+        turns = levelled([from_yaw_pitch_roll(y, 0, 0) for y in (1.0, 1.4, 1.8)])
+        self.assertLess(abs(turns[1][0, 2]), 1e-6)
+
+
+class Pairs(unittest.TestCase):
+    def _features(self, pixels: np.ndarray):
+        return find_features(linearizer(None)(pixels), pixels.shape[1], pixels.shape[0])
+
+    def test_an_overlap_is_found_and_measured(self):
+        wide = textured(400, 700, 1)
+        a, b = self._features(wide[:, :450]), self._features(wide[:, 250:])
+        found = link(0, 1, a, b)
+        self.assertIsInstance(found, Link)
+        moved = found.points_a[found.inlier] - found.points_b[found.inlier]
+        assert_allclose(np.median(moved, axis=0), [250, 0], atol=0.1)
+
+    def test_no_overlap_is_a_no_with_its_reason(self):
+        answer = link(0, 1, self._features(textured(400, 450, 2)), self._features(textured(400, 450, 3)))
+        self.assertNotIsInstance(answer, Link)
+        self.assertTrue(answer.reason)
+
+    def test_ignored_areas_give_no_points(self):
+        pixels, mask = textured(300, 400, 4), np.zeros((30, 40), np.uint8)
+        mask[:, :20] = 255
+        found = find_features(linearizer(None)(pixels), 400, 300, mask)
+        self.assertGreater(found.points[:, 0].min(), 195)
+        self.assertGreater(len(found), 50)
+
+    def test_more_agreement_is_less_likely_by_chance(self):
+        chances = [log_false_alarms(100, k, 1e-4) for k in (6, 10, 20, 60)]
+        self.assertEqual(chances, sorted(chances, reverse=True))
+        self.assertLess(chances[-1], -100)
+
+
+class PanoramaAgainstTruth(unittest.TestCase):
+    def _registered(self, paths, **registration):
+        project, set_id = project_of(paths, registration=Registration(**registration))
+        return engine().stages(project, set_id).registration(Job())
+
+    def _check(self, folder, found, order=None):
+        truth = truth_of(folder)["frames"]
+        true = [np.array(truth[n]["rotation"]) for n in (order or range(len(truth)))]
+        errors = rotation_errors_deg([f.rotation for f in found.frames], true)
+        self.assertLess(np.median(errors), 0.05)
+        self.assertLess(errors.max(), 0.15)
+        return truth[0]
+
+    def test_a_handheld_row_is_placed(self):
+        found = self._registered(frames_in(ridge()))
+        truth = self._check(ridge(), found)
+        lens = found.frames[0].lens
+        self.assertLess(abs(lens.focal_px / truth["focal_px"] - 1), 0.01)
+        self.assertLess(abs(lens.k1 - truth["distortion"]["k1"]), 0.01)
+        self.assertLess(found.rms_px, 0.5)
+
+    def test_order_does_not_matter_and_a_stranger_is_named(self):
+        paths = frames_in(ridge())
+        order = [2, 0, 3, 1]
+        found = self._registered([*(paths[n] for n in order), str(stranger())])
+        self.assertNotIsInstance(found.frames[4], Placed)
+        self.assertIn("frame", found.frames[4].reason)
+        self.assertEqual(found.placed, [0, 1, 2, 3])
+
+    def test_a_strong_barrel_lens_is_found(self):
+        folder = ridge(4, 8, -0.12)
+        found = self._registered(frames_in(folder))
+        self._check(folder, found)
+        self.assertLess(abs(found.frames[0].lens.k1 + 0.12), 0.015)
+
+    def test_two_frames_hold(self):
+        found = self._registered(frames_in(ridge())[1:3])
+        self.assertEqual(found.placed, [0, 1])
+        self.assertLess(found.rms_px, 0.6)
+
+    def test_frames_without_overlap_cannot_be_joined(self):
+        paths = frames_in(ridge())
+        with self.assertRaisesRegex(CannotJoin, "overlap"):
+            self._registered([paths[0], paths[3]])
+
+    def test_without_levelling_the_first_frame_is_the_world(self):
+        found = self._registered(frames_in(ridge())[:2], level=False)
+        assert_allclose(found.frames[0].rotation, np.eye(3), atol=1e-12)
+
+
+class Series(unittest.TestCase):
+    TRUE = {
+        "shift": np.array([[1, 0, 7.25], [0, 1, -3.5], [0, 0, 1]]),
+        "similarity": np.array([[1.01, -0.02, 5], [0.02, 1.01, -4], [0, 0, 1]]),
+        "perspective": np.array([[1.01, 0.01, 6], [-0.008, 0.99, 3], [1e-5, -1e-5, 1]]),
+    }
+
+    def test_every_way_recovers_its_own_transform(self):
+        rng = np.random.default_rng(2)
+        p = rng.uniform(0, 1000, (300, 2))
+        for name, fit in WAYS.items():
+            with self.subTest(name):
+                assert_allclose(fit(p, planar.apply(self.TRUE[name], p), np.ones(300)),
+                                self.TRUE[name], atol=1e-6)
+
+    def test_a_shifted_frame_is_brought_back_despite_a_moving_thing(self):
+        wide = textured(420, 620, 8)
+        first, second = wide[10:410, 10:610].copy(), wide[3:403, 17:617].copy()
+        second[100:220, 100:240] = textured(120, 140, 9)
+        features = [find_features(linearizer(None)(x), 600, 400) for x in (first, second)]
+        for name in WAYS:
+            with self.subTest(name):
+                found = onto(*features, name)
+                corner = planar.apply(found.transform, np.array([[0.0, 0], [599, 399]]))
+                assert_allclose(corner, [[-7, 7], [592, 406]], atol=0.3)
+
+    def test_a_still_frame_is_left_untouched(self):
+        features = find_features(linearizer(None)(textured(300, 400, 5)), 400, 300)
+        found = onto(features, features, "perspective")
+        self.assertTrue(found.still)
+        assert_allclose(found.transform, np.eye(3))

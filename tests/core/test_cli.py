@@ -1,0 +1,132 @@
+"""The command line: reports, exit statuses, sentences, nothing left behind."""
+
+import contextlib
+import io
+import json
+import os
+import tempfile
+import unittest
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from tests.support import frames_in, green, ridge, stranger, textured, write_picture
+from windfell.cli.main import main
+from windfell.recipe.model import Combining, FrameSet, Kind, Project, Rule, frame_from_path
+from windfell.recipe.project_file import save_project
+
+
+class CommandLine(unittest.TestCase):
+    def setUp(self):
+        self._folder = tempfile.TemporaryDirectory()
+        self.folder = Path(self._folder.name)
+        self.addCleanup(self._folder.cleanup)
+        self.out = str(self.folder / "out.tif")
+        self.report = str(self.folder / "report.json")
+
+    def _run(self, *words: str) -> tuple[int, str]:
+        told = io.StringIO()
+        with contextlib.redirect_stderr(told):
+            status = main([str(w) for w in words])
+        return status, told.getvalue()
+
+    def _refused(self, *words: str, status: int = 2) -> str:
+        found, told = self._run(*words)
+        self.assertEqual(found, status, told)
+        self.assertEqual(told.count("\n"), 1, told)
+        self.assertNotIn("Traceback", told)
+        self.assertEqual(os.listdir(self.folder), self.before)
+        return told
+
+    @property
+    def before(self) -> list[str]:
+        return getattr(self, "_before", [])
+
+    def test_panorama_with_its_report(self):
+        status, told = self._run("panorama", *frames_in(ridge()), stranger(), "--out", self.out,
+                                 "--report", self.report, "--edges", "trim", "--width", "600")
+        self.assertEqual(status, 0, told)
+        self.assertIn(str(stranger()), told)
+        report = json.loads(Path(self.report).read_text())
+        self.assertEqual((report["kind"], report["width"]), ("panorama", 600))
+        self.assertEqual([f["placed"] for f in report["frames"]], [True] * 4 + [False])
+        self.assertTrue(report["frames"][4]["reason"])
+        turn = np.array(report["frames"][0]["rotation"])
+        np.testing.assert_allclose(turn @ turn.T, np.eye(3), atol=1e-9)
+        for link in report["links"]:
+            self.assertEqual(set(link), {"a", "b", "points", "rms_px"})
+        for field in ("rms_px", "projection", "height", "kept_area", "seconds"):
+            self.assertIn(field, report)
+        self.assertIn("k1", report["frames"][0]["distortion"])
+
+    def test_full_sphere_and_level_off(self):
+        png = str(self.folder / "s.png")
+        status, told = self._run("panorama", *frames_in(ridge())[:2], "--out", png, "--full-sphere",
+                                 "--width", "500", "--level", "off", "--report", self.report)
+        self.assertEqual(status, 0, told)
+        self.assertEqual(cv2.imread(png, cv2.IMREAD_UNCHANGED).shape, (250, 500, 4))
+        np.testing.assert_allclose(json.loads(Path(self.report).read_text())["frames"][0]["rotation"],
+                                   np.eye(3), atol=1e-9)
+
+    def test_a_known_focal_length_is_used(self):
+        status, _ = self._run("panorama", *frames_in(ridge())[:3], "--out", self.out, "--lens", "500",
+                              "--projection", "cylindrical", "--report", self.report)
+        self.assertEqual(status, 0)
+        report = json.loads(Path(self.report).read_text())
+        self.assertAlmostEqual(report["frames"][0]["focal_px"], 500, delta=0.5)
+        self.assertEqual(report["projection"], "cylindrical")
+
+    def test_stack_with_its_report(self):
+        wide = textured(330, 430, 3)
+        paths = [write_picture(self.folder / f"{n}.png", wide[10 - n * 4 : 310 - n * 4, 8 : 408])
+                 for n in range(2)]
+        status, told = self._run("stack", *paths, "--out", self.out, "--rule", "mean", "--align", "shift",
+                                 "--reference", "1", "--report", self.report)
+        self.assertEqual(status, 0, told)
+        report = json.loads(Path(self.report).read_text())
+        self.assertEqual((report["kind"], report["reference"]), ("stack", 1))
+        # a pixel (x, y) of the reference lies at (x, y - 4) of the frame
+        np.testing.assert_allclose(report["frames"][0]["transform"], [[1, 0, 0], [0, 1, -4], [0, 0, 1]], atol=0.05)
+        np.testing.assert_allclose(report["frames"][1]["transform"], np.eye(3))
+
+    def test_render_of_a_saved_project(self):
+        frames = tuple(frame_from_path(p) for p in frames_in(green())[:3])
+        sets = tuple(FrameSet(n, n.title(), Kind.STACK, frames, combining=Combining(Rule.MAXIMUM)) for n in "ab")
+        project = self.folder / "p.windfell"
+        save_project(project, Project(sets), {})
+        self._before = ["p.windfell"]
+        self.assertIn("A, B", self._refused("render", project, "--out", self.out))
+        self.assertIn("no set named C", self._refused("render", project, "--set", "C", "--out", self.out))
+        status, told = self._run("render", project, "--set", "B", "--out", self.out)
+        self.assertEqual(status, 0, told)
+
+    def test_demo_is_written_with_its_truth(self):
+        status, _ = self._run("demo", self.folder, "--set", "ridge-sweep", "--scale", "0.08")
+        self.assertEqual(status, 0)
+        truth = json.loads((self.folder / "ridge-sweep" / "truth.json").read_text())
+        self.assertEqual(len(truth["frames"]), 8)
+        self.assertTrue((self.folder / "ridge-sweep" / truth["frames"][7]["file"]).exists())
+
+    def test_bad_arguments_and_input_in_one_sentence(self):
+        good = frames_in(ridge())
+        cases = [
+            (["panorama", good[0], "/none.jpg", "--out", self.out], 2, "/none.jpg"),
+            (["panorama", good[0], "--out", self.out], 3, "two frames"),
+            (["panorama", good[0], good[3], "--out", self.out], 3, "overlap"),
+            (["panorama", *good, "--out", self.out, "--projection", "odd"], 2, "odd"),
+            (["panorama", *good, "--out", self.out, "--width", "1"], 2, "1 is not a width"),
+            (["panorama", *good, "--out", self.out, "--lens", "-3"], 2, "lens"),
+            (["panorama", *good, "--out", str(self.folder / "x.bmp")], 2, "x.bmp"),
+            (["panorama", *good, "--out", "/no/such/folder/x.tif"], 2, "/no/such/folder/x.tif"),
+            (["panorama", *good, "--out", good[0]], 2, "one of the frames"),
+            (["panorama", "--out", self.out], 2, "FRAME"),
+            (["stack", good[0], green() / "green-01.jpg", "--out", self.out, "--rule", "mean"], 3, "green-01"),
+            (["stack", *good, "--out", self.out, "--rule", "mean", "--reference", "9"], 2, "9"),
+            (["stack", *good, "--out", self.out], 2, "rule"),
+            (["render", "/none.windfell", "--out", self.out], 2, "/none.windfell"),
+            (["demo", "/proc/none"], 2, "/proc/none"),
+        ]
+        for words, status, part in cases:
+            with self.subTest(words=words):
+                self.assertIn(part, self._refused(*words, status=status))

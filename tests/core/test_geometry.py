@@ -1,0 +1,90 @@
+"""Cameras, rotations, projections, homographies."""
+
+import unittest
+
+import numpy as np
+from numpy.testing import assert_allclose
+
+from tests.support import unit_rays
+from windfell.geometry import planar
+from windfell.geometry.camera import Lens, focal_px_from_35mm
+from windfell.geometry.projections import PROJECTIONS
+from windfell.geometry.rotation import (
+    aligning_rotation,
+    angle_between,
+    from_rotvec,
+    from_yaw_pitch_roll,
+    yaw_pitch_roll,
+)
+
+
+class Projections(unittest.TestCase):
+    def test_backward_undoes_forward(self):
+        for projection in PROJECTIONS.values():
+            with self.subTest(projection.name):
+                rays = unit_rays(500, seed=7, half_angle=1.1)
+                again = projection.backward(projection.forward(rays))
+                assert_allclose(again, rays, atol=1e-9)  # float64 rounding only
+
+    def test_straight_ahead_is_the_origin_and_down_grows(self):
+        for projection in PROJECTIONS.values():
+            with self.subTest(projection.name):
+                assert_allclose(projection.forward(np.array([[0.0, 0, 1]])), [[0, 0]], atol=1e-12)
+                down = projection.forward(np.array([[0.0, 0.1, 1]]) / np.hypot(1, 0.1))
+                self.assertGreater(down[0, 1], 0)
+
+    def test_scale_at_the_middle_is_one(self):
+        for projection in PROJECTIONS.values():
+            near = np.array([[1e-5, 0, 1.0], [0, 1e-5, 1.0]])
+            assert_allclose(projection.forward(near), [[1e-5, 0], [0, 1e-5]], atol=1e-12)
+
+    def test_rectilinear_has_no_place_behind(self):
+        self.assertTrue(np.isinf(PROJECTIONS["rectilinear"].forward(np.array([[0.0, 0, -1]]))).all())
+
+
+class Lenses(unittest.TestCase):
+    def test_rays_undo_project(self):
+        for k1 in (-0.15, 0.0, 0.12):
+            lens = Lens(1067, 1600, 1400.0, k1, dx=3.0, dy=-2.0)
+            points = lens.grid(15)
+            assert_allclose(lens.project(lens.rays(points)), points, atol=1e-6)
+
+    def test_nothing_is_seen_behind_or_beyond_the_fold(self):
+        lens = Lens(1000, 1000, 500.0, -0.15)
+        rays = np.array([[0, 0, -1.0], [lens.fold_radius * 1.01, 0, 1], [0.2, 0, 1]])
+        seen = lens.project(rays)
+        self.assertTrue(np.isnan(seen[:2]).all() and np.isfinite(seen[2]).all())
+
+    def test_a_scaled_lens_sees_the_same(self):
+        lens = Lens(1200, 800, 900.0, -0.05)
+        small = lens.scaled(600, 400)
+        rays = unit_rays(50, 3, 0.5)
+        expected = planar.apply(planar.resized((1200, 800), (600, 400)), lens.project(rays))
+        assert_allclose(small.project(rays), expected, atol=1e-9)
+
+    def test_focal_length_from_its_35_mm_equivalent(self):
+        self.assertAlmostEqual(focal_px_from_35mm(36.0, 3600, 2400), 3600.0)
+
+
+class Rotations(unittest.TestCase):
+    def test_angles_come_back(self):
+        for angles in ((0.3, -0.2, 0.1), (-2.5, 0.9, -0.7)):
+            assert_allclose(yaw_pitch_roll(from_yaw_pitch_roll(*angles)), angles, atol=1e-12)
+
+    def test_yaw_turns_right_and_pitch_looks_up(self):
+        ahead = np.array([0, 0, 1.0])
+        self.assertGreater((from_yaw_pitch_roll(0.1, 0, 0) @ ahead)[0], 0)
+        self.assertLess((from_yaw_pitch_roll(0, 0.1, 0) @ ahead)[1], 0)
+
+    def test_kabsch_finds_a_planted_turn_and_small_angles_are_exact(self):
+        turn = from_rotvec(np.array([0.2, -0.4, 0.3]))
+        rays = unit_rays(40, 2)
+        self.assertLess(angle_between(aligning_rotation(rays, rays @ turn.T), turn), 1e-9)
+        tiny = from_rotvec(np.array([1e-7, 0, 0]))
+        self.assertAlmostEqual(angle_between(np.eye(3), tiny), 1e-7, delta=1e-12)
+
+
+class Homographies(unittest.TestCase):
+    def test_corner_shift_of_a_translation(self):
+        move = np.array([[1, 0, 3.0], [0, 1, 4.0], [0, 0, 1]])
+        self.assertAlmostEqual(planar.corner_shift(move, 100, 50), 5.0)

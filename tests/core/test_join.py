@@ -1,0 +1,114 @@
+"""Light, seams, blending."""
+
+import unittest
+
+import numpy as np
+from numpy.testing import assert_allclose
+
+from windfell.job import Job
+from windfell.join.blend import blended, hard_weights, wide_correction
+from windfell.join.light import LightSamples, fitted_light
+from windfell.join.seams import Claim, cut_owner, nearest_owner, spread
+from windfell.join.warp import Warped
+from windfell.pixels.tiles import Region
+
+
+class Light(unittest.TestCase):
+    def test_planted_gains_and_dark_corners_come_back(self):
+        rng = np.random.default_rng(1)
+        gains = np.array([[1.3, 1.2, 1.1], [0.8, 0.85, 0.9], [1.0, 1.0, 1.05], [0.9, 0.95, 1.0]])
+        lost = lambda r2: np.exp(-0.30 * r2 - 0.10 * r2**2)[:, None]  # noqa: E731
+        samples = []
+        for a in range(3):
+            scene = rng.uniform(0.02, 0.6, (2500, 3))
+            ra, rb = rng.uniform(0, 1, (2, 2500))
+            la, lb = scene * gains[a] * lost(ra), scene * gains[a + 1] * lost(rb)
+            lb[:300] *= rng.uniform(0.3, 3, (300, 1))  # a passer-by
+            samples.append(LightSamples(a, a + 1, la, lb, ra, rb))
+        found = fitted_light(4, samples, Job())
+        level = np.array([f.gain for f in found]) * gains
+        assert_allclose(level / level.mean(axis=0), 1, atol=0.01)
+        r2 = np.linspace(0, 1, 9)
+        v = found[0].falloff
+        assert_allclose(v[0] * r2 + v[1] * r2**2 + v[2] * r2**3, -0.30 * r2 - 0.10 * r2**2, atol=0.02)
+
+    def test_without_samples_nothing_changes(self):
+        self.assertEqual(fitted_light(2, [], Job())[1].gain, (1.0, 1.0, 1.0))
+
+
+def two_claims(height: int = 60) -> list[Claim]:
+    """Frames that overlap in columns 40..100 of 140 and differ in a blob within."""
+    rng = np.random.default_rng(2)
+    scene = rng.uniform(0.4, 0.5, (height, 140, 3)).astype(np.float32)
+    claims = []
+    for left, right in ((0, 100), (40, 140)):
+        colour = scene[:, left:right].copy()
+        if left == 0:
+            colour[20:45, 60:75] = 0.95
+        x = np.arange(right - left)
+        depth = np.minimum(x, right - left - 1 - x) / ((right - left) / 2)
+        claims.append(Claim(Region(left, 0, right - left, height), colour,
+                            np.ones(colour.shape[:2], bool),
+                            np.tile(depth, (height, 1)).astype(np.float32)))
+    return claims
+
+
+class Seams(unittest.TestCase):
+    def test_the_seam_leaves_a_moving_thing_whole(self):
+        claims = two_claims()
+        owner = cut_owner((60, 140), claims, Job())
+        blob = owner[20:45, 60:75]
+        self.assertEqual(len(np.unique(blob)), 1)
+        self.assertTrue((owner[:, :40] == 0).all() and (owner[:, 100:] == 1).all())
+
+    def test_the_cut_costs_no_more_than_the_middle(self):
+        claims = two_claims()
+        shape = (60, 140)
+        full = np.zeros((2, *shape, 3), np.float32)
+        for n, c in enumerate(claims):
+            full[n][c.slices] = c.colour
+
+        def cost(owner):
+            changes = owner[:, 1:] != owner[:, :-1]
+            difference = np.abs(full[0] - full[1]).sum(axis=2)
+            return (changes * (difference[:, 1:] + difference[:, :-1])).sum()
+
+        self.assertLess(cost(cut_owner(shape, claims, Job())), cost(nearest_owner(shape, claims)))
+
+    def test_spots_nobody_owns_take_the_nearest_owner(self):
+        owner = np.full((10, 20), -1, np.int16)
+        owner[:, 3], owner[:, 16] = 0, 1
+        whole = spread(owner)
+        self.assertTrue((whole[:, :9] == 0).all() and (whole[:, 11:] == 1).all())
+
+
+class Blending(unittest.TestCase):
+    def test_equal_frames_stay_as_they_are(self):
+        picture = np.random.default_rng(4).random((80, 96, 3)).astype(np.float32)
+        weights = [np.zeros((80, 96), np.float32), np.ones((80, 96), np.float32)]
+        weights[0][:, :40] = 1
+        weights[1][:, :40] = 0
+        frames = [Warped(picture, None), Warped(picture.copy(), None)]
+        for levels in (0, 1, 4):
+            assert_allclose(blended(frames, weights, levels), picture, atol=1e-5)
+
+    def test_a_step_of_light_becomes_a_slope(self):
+        flat = [Warped(np.full((64, 128, 3), v, np.float32), None) for v in (0.2, 0.4)]
+        owner = np.zeros((64, 128), np.int16)
+        owner[:, 64:] = 1
+        softened = wide_correction(enumerate(flat), owner, 4)
+        plain = np.where(owner == 1, 0.4, 0.2)
+        row = (plain + softened[..., 0])[32]
+        self.assertLess(np.abs(np.diff(row[:60])).max(), 0.02)
+        self.assertAlmostEqual(row[2], 0.2, delta=0.02)
+        self.assertAlmostEqual(row[-3], 0.4, delta=0.02)
+
+    def test_every_pixel_has_one_owner_and_an_unseen_one_goes_to_who_sees_it(self):
+        rng = np.random.default_rng(5)
+        softs = [rng.random((30, 30)).astype(np.float32) for _ in range(3)]
+        valid = [np.ones((30, 30), bool), rng.random((30, 30)) < 0.5, None]
+        valid[0][:, :10] = False
+        weights = hard_weights(softs, valid)
+        assert_allclose(sum(weights), 1)
+        self.assertFalse((weights[0][:, :10] > 0).any())
+        self.assertFalse((weights[1][~valid[1]] > 0).any())

@@ -1,0 +1,92 @@
+"""Colour, profiles, resampling, pyramids."""
+
+import unittest
+
+import numpy as np
+from numpy.testing import assert_allclose, assert_array_equal
+
+from windfell.pixels.colour import DISPLAY_P3, SPACES, SRGB, Encoder, luminance
+from windfell.pixels.profiles import icc_of, linearizer
+from windfell.pixels.pyramid import collapsed, filled, laplacian
+from windfell.pixels.resample import GridMap, remapped
+from windfell.pixels.tiles import tiled
+
+
+def ramp() -> np.ndarray:
+    rng = np.random.default_rng(1)
+    return rng.integers(0, 256, (64, 64, 3)).astype(np.uint8)
+
+
+class Colour(unittest.TestCase):
+    def test_decoded_undoes_encoded(self):
+        v = np.linspace(0, 1, 999)
+        for space in SPACES.values():
+            with self.subTest(space.name):
+                assert_allclose(space.decoded(space.encoded(v)), v, atol=2e-6)  # table constants
+
+    def test_eight_bits_come_back_unchanged(self):
+        pixels = ramp()
+        assert_array_equal(Encoder(SRGB, 8)(linearizer(None)(pixels)), pixels)
+
+    def test_sixteen_bits_come_back_within_two_steps(self):
+        pixels = np.random.default_rng(2).integers(600, 65536, (40, 40, 3)).astype(np.uint16)
+        again = Encoder(SRGB, 16)(linearizer(None)(pixels))
+        self.assertLessEqual(np.abs(again.astype(int) - pixels).max(), 3)
+
+    def test_an_embedded_profile_is_honoured(self):
+        pixels = ramp()
+        light = linearizer(icc_of(DISPLAY_P3))(pixels)
+        again = Encoder(DISPLAY_P3, 8)(light)
+        self.assertLessEqual(np.abs(again.astype(int) - pixels).max(), 1)
+        self.assertGreater(np.abs(light - linearizer(None)(pixels)).max(), 0.02)
+
+    def test_a_useless_profile_is_refused(self):
+        with self.assertRaises(ValueError):
+            linearizer(b"not a profile" * 20)
+
+    def test_white_has_luminance_one_and_wide_colours_survive(self):
+        white = linearizer(None)(np.full((1, 1, 3), 255, np.uint8))
+        assert_allclose(luminance(white), 1.0, atol=1e-5)
+        green = linearizer(icc_of(SPACES["rec2020"]))(np.array([[[0, 255, 0]]], np.uint8))
+        assert_allclose(green[0, 0], [0, 1, 0], atol=3e-3)
+
+
+class Resampling(unittest.TestCase):
+    def test_a_grid_map_follows_a_smooth_map(self):
+        f = 1500.0
+        bend = lambda p: np.stack([f * np.tan(p[..., 0] / f), p[..., 1] / np.cos(p[..., 0] / f)], -1)  # noqa: E731
+        grid = GridMap.of(bend, -300, -200, 601, 401, 16)
+        y, x = np.mgrid[-200:201, -300:301].astype(float)
+        exact = bend(np.stack([x, y], -1))
+        self.assertLess(np.abs(grid.dense() - exact).max(), 0.03)  # step^2 / (8 f), twice
+
+    def test_an_identity_map_gives_the_picture_back(self):
+        picture = np.random.default_rng(0).random((50, 60, 3)).astype(np.float32)
+        grid = GridMap.of(lambda p: p, 0, 0, 60, 50, 8)
+        assert_allclose(remapped(picture, grid.dense(), 0, 0, True), picture, atol=1e-6)
+
+    def test_a_map_that_leads_nowhere_has_no_box(self):
+        grid = GridMap.of(lambda p: np.full(p.shape, np.nan), 0, 0, 30, 30, 8)
+        self.assertIsNone(grid.box(100, 100))
+
+    def test_tiles_cover_everything_once(self):
+        seen = np.zeros((103, 257), int)
+        for row in tiled(257, 103, 64, 50):
+            for t in row:
+                seen[t.top : t.top + t.height, t.left : t.left + t.width] += 1
+        self.assertTrue((seen == 1).all())
+
+
+class Pyramids(unittest.TestCase):
+    def test_a_collapsed_pyramid_is_the_picture(self):
+        picture = np.random.default_rng(3).random((67, 93, 3)).astype(np.float32)
+        assert_allclose(collapsed(laplacian(picture, 4)), picture, atol=1e-5)
+
+    def test_holes_are_filled_from_around_and_the_rest_is_kept(self):
+        picture = np.full((64, 64, 3), 0.4, np.float32)
+        weight = np.ones((64, 64), np.float32)
+        weight[20:40, 20:40] = 0
+        broken = picture * weight[..., None]
+        whole = filled(broken, weight)
+        assert_allclose(whole, picture, atol=0.01)
+        assert_array_equal(whole[:10], picture[:10])

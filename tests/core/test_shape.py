@@ -1,0 +1,84 @@
+"""Canvases, bounds, the automatic choice, the trim."""
+
+import unittest
+
+import numpy as np
+from numpy.testing import assert_allclose
+
+from windfell.geometry.camera import Lens
+from windfell.geometry.projections import PROJECTIONS
+from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.shape.bounds import Posed, field_of_view, fitted_canvas, sphere_canvas
+from windfell.shape.choice import suitable_projection
+from windfell.shape.stretch import most_stretch
+from windfell.shape.trim import largest_rectangle
+
+
+def row(yaws_deg) -> list[Posed]:
+    lens = Lens(900, 1200, 1000.0)
+    return [Posed(lens, from_yaw_pitch_roll(np.radians(y), 0, 0)) for y in yaws_deg]
+
+
+class Canvases(unittest.TestCase):
+    def test_pixels_undo_rays_from_any_view(self):
+        view = from_yaw_pitch_roll(0.7, -0.2, 0.1)
+        for name in PROJECTIONS:
+            canvas = fitted_canvas(name, row([20, 40, 60]), view, 300)
+            points = np.random.default_rng(1).uniform(0, [canvas.width, canvas.height], (50, 2))
+            assert_allclose(canvas.pixels(canvas.rays(points)), points, atol=1e-6)
+
+    def test_a_fitted_canvas_holds_all_frames(self):
+        frames = row([-30, 0, 30])
+        for name in PROJECTIONS:
+            canvas = fitted_canvas(name, frames, np.eye(3), 400)
+            for f in frames:
+                at = canvas.pixels(f.lens.rays(f.lens.grid(9)) @ f.rotation.T)
+                self.assertTrue((at > -1).all() and (at < [canvas.width, canvas.height]).all())
+
+    def test_a_row_across_the_back_is_not_torn(self):
+        canvas = fitted_canvas("equirectangular", row([150, 180, 210]), np.eye(3), 300)
+        self.assertLess(canvas.right - canvas.left, 2.2)
+
+    def test_a_ring_closes(self):
+        canvas = fitted_canvas("cylindrical", row(range(0, 360, 30)), np.eye(3), 300)
+        self.assertTrue(canvas.wraps)
+
+    def test_the_sphere_has_its_zenith_on_top_and_longitude_grows_right(self):
+        canvas = sphere_canvas(400)
+        self.assertEqual((canvas.width, canvas.height), (400, 200))
+        rays = canvas.rays(np.array([[199.5, 99.5], [299.5, 99.5], [0, -0.5]]))
+        assert_allclose(rays, [[0, 0, 1], [1, 0, 0], [0, -1, 0]], atol=1e-9)
+
+    def test_field_of_view_of_a_row(self):
+        wide, tall = field_of_view(row([-30, 0, 30]))
+        self.assertAlmostEqual(np.degrees(wide), 60 + 2 * np.degrees(np.arctan(0.45)), delta=0.2)
+        self.assertAlmostEqual(np.degrees(tall), 2 * np.degrees(np.arctan(0.6)), delta=0.2)
+
+    def test_stretch_is_known_for_the_rectilinear_corner(self):
+        frames = row([0])
+        canvas = fitted_canvas("rectilinear", frames, np.eye(3), 500)
+        self.assertAlmostEqual(most_stretch(canvas, frames), (1 + 0.45**2 + 0.6**2) ** 0.75, delta=0.02)
+
+
+class Choices(unittest.TestCase):
+    def test_the_choice_follows_the_view_and_says_why(self):
+        for wide, tall, name in ((60, 50, "rectilinear"), (200, 60, "cylindrical"), (300, 140, "equirectangular")):
+            choice = suitable_projection(np.radians(wide), np.radians(tall))
+            self.assertEqual(choice.projection, name)
+            self.assertIn(f"{wide}°", choice.reason)
+
+
+class Trim(unittest.TestCase):
+    def test_the_largest_rectangle_equals_brute_force(self):
+        rng = np.random.default_rng(3)
+        for _ in range(30):
+            mask = rng.random((9, 11)) < 0.75
+            left, top, right, bottom = largest_rectangle(mask)
+            self.assertTrue(mask[top:bottom, left:right].all())
+            best = max(
+                ((y1 - y0) * (x1 - x0) for y0 in range(9) for y1 in range(y0, 10)
+                 for x0 in range(11) for x1 in range(x0, 12) if mask[y0:y1, x0:x1].all()), default=0)
+            self.assertEqual((right - left) * (bottom - top), best)
+
+    def test_nothing_covered_gives_nothing(self):
+        self.assertEqual(largest_rectangle(np.zeros((4, 4), bool)), (0, 0, 0, 0))
