@@ -63,7 +63,7 @@ class Resampling(unittest.TestCase):
     def test_an_identity_map_gives_the_picture_back(self):
         picture = np.random.default_rng(0).random((50, 60, 3)).astype(np.float32)
         grid = GridMap.of(lambda p: p, 0, 0, 60, 50, 8)
-        assert_allclose(remapped(picture, grid.dense(), 0, 0, True), picture, atol=1e-6)
+        assert_allclose(remapped(picture, grid.dense(), True), picture, atol=1e-6)
 
     def test_a_map_that_leads_nowhere_has_no_box(self):
         grid = GridMap.of(lambda p: np.full(p.shape, np.nan), 0, 0, 30, 30, 8)

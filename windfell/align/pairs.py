@@ -18,7 +18,8 @@ Array = NDArray[np.float64]
 
 RATIO = 0.82
 QUICK = 1000
-QUICK_LEAST = 8
+QUICK_LEAST = 7
+QUICK_SAMPLES = 400
 ALL_PAIRS_UP_TO = 4
 TOLERANCE = 1 / 260
 LEAST_INLIERS = 10
@@ -162,12 +163,25 @@ def find_links(features: Sequence[Features], job: Job) -> tuple[list[Link], list
 
 def _plausible_pairs(features, pairs, job):
     counts = job.map(
-        lambda p: len(matches(features[p[0]], features[p[1]], QUICK)), pairs, "looking for overlap"
+        lambda p: _quick_agreement(features[p[0]], features[p[1]]), pairs, "looking for overlap"
     )
     likely, refused = [], []
     for pair, count in zip(pairs, counts, strict=True):
         if count >= QUICK_LEAST:
             likely.append(pair)
         else:
-            refused.append(NoLink(*pair, f"only {count} strong features look alike"))
+            refused.append(NoLink(*pair, f"only {count} strong features agree"))
     return likely, refused
+
+
+def _quick_agreement(a: Features, b: Features) -> int:
+    """How many of the strongest features agree on some homography, loosely."""
+    pairs = matches(a, b, QUICK)
+    if len(pairs) < QUICK_LEAST:
+        return len(pairs)
+    tolerance = 2 * TOLERANCE * max(b.width, b.height)
+    _, mask = cv2.findHomography(
+        a.points[pairs[:, 0]], b.points[pairs[:, 1]], cv2.USAC_MAGSAC, tolerance,
+        maxIters=QUICK_SAMPLES, confidence=0.99,
+    )
+    return 0 if mask is None else int(mask.sum())

@@ -91,11 +91,11 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
     shape = (region.height, region.width)
     if box is None:
         return np.zeros((*shape, 3), np.float32), np.zeros(shape, bool)
-    where = grid.dense()
-    everywhere = grid.everywhere_inside(sheet.width, sheet.height)
-    inside = None if everywhere else inside_frame(where, sheet.width, sheet.height)
     left, top, right, bottom = box
-    light = remapped(sheet.light(left, top, right, bottom), where, left, top, everywhere)
+    where = grid.moved(left, top).dense()
+    everywhere = grid.everywhere_inside(sheet.width, sheet.height)
+    inside = None if everywhere else inside_frame(where, sheet.width, sheet.height, left, top)
+    light = remapped(sheet.light(left, top, right, bottom), where, everywhere)
     return light * np.float32(layer.gain), inside
 
 

@@ -175,7 +175,7 @@ def exif_bytes(shot: Shot, taken: datetime) -> bytes:
     return exif.tobytes()
 
 
-def write_jpeg(path: Path, pixels: NDArray[np.uint8], exif: bytes = b"", quality: int = 90) -> None:
+def write_jpeg(path: Path, pixels: NDArray[np.uint8], exif: bytes = b"", quality: int = 95) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     Image.fromarray(pixels).save(path, quality=quality, exif=exif, subsampling=0)
 

@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import cv2
 import numpy as np
 
 from windfell.align.features import Features, find_features
 from windfell.engine.cache import Cache, key_of, total_memory_bytes
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
-from windfell.engine.sources import Opened, canonical_scale, open_source
+from windfell.engine.sources import Opened, OpenedFile, canonical_scale, open_source
 from windfell.engine.stack import StackStages
 from windfell.errors import CannotJoin
+from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
@@ -30,6 +32,7 @@ class Engine:
     """Pictures from recipes. Safe to ask from several threads."""
 
     def __init__(self, cache_folder: Path | None = None, budget_bytes: int | None = None) -> None:
+        cv2.setNumThreads(1)  # frames and tiles are shared among the cores, not their loops
         self.cache = Cache(budget_bytes or total_memory_bytes() // 3, cache_folder)
         self.masks: Masks = {}
 
@@ -67,6 +70,12 @@ class Engine:
     def _ignore_mask(self, names: tuple[str, ...]) -> np.ndarray | None:
         masks = [self.masks[n] for n in names if n in self.masks]
         return None if not masks else np.maximum.reduce(masks)
+
+    def glance(self, still: StillFrame, width: int, height: int) -> np.ndarray:
+        """A file's light (height, width, 3), small, from the proxies that are kept anyway."""
+        opened = OpenedFile(still, self.cache)
+        sheet = opened.sheet(max(width / still.size[0], height / still.size[1]), Job())
+        return shrunk(sheet.light(0, 0, sheet.width, sheet.height), width, height)
 
     def size(self, project: Project, set_id: str, job: Job) -> tuple[int, int]:
         """(width, height) in px of the set's picture at full size."""

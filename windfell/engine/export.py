@@ -63,7 +63,7 @@ def export(engine: Engine, project: Project, set_id: str, path: Path, job: Job) 
     width, height = scaled_size(size, scale)
     sheet = _sheet(engine, project, set_id, output, width, height, job)
     check_room(path, sheet)
-    with written_whole(path) as temporary:
+    with written_whole(path, flush=False) as temporary:
         finish = _finisher(sheet, output)
         strips = engine.strips(project, set_id, scale, job, finish)
         WRITERS[str(output.format)].write(temporary, sheet, strips)
@@ -136,9 +136,10 @@ def check_place(path: Path) -> None:
 
 
 def check_room(path: Path, sheet: Sheet) -> None:
-    """Raises OutputFailed if the disk plainly lacks room (a third of the plain size)."""
+    """Raises OutputFailed if the disk plainly lacks room: the size, or a third of it if packed."""
     free = shutil.disk_usage(path.absolute().parent).free
-    if free < sheet.nbytes / 3:
+    packed = sheet.deflate or path.suffix.lower() not in (".tif", ".tiff")
+    if free < sheet.nbytes / (3 if packed else 1):
         raise OutputFailed(
             path, f"the disk has {free / 1e6:.0f} MB left, the picture needs about "
             f"{sheet.nbytes / 1e6:.0f} MB; free some room or choose another place.",

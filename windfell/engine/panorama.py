@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -19,7 +20,7 @@ from windfell.align.panorama import (
 )
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
-from windfell.engine.sources import Opened
+from windfell.engine.sources import FULL_FROM, Opened
 from windfell.engine.stage import Host, all_features, content_key, development_key
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
@@ -340,11 +341,15 @@ class PanoramaStages:
         return Wide(surface, wide_correction(frames(), owner, levels))
 
     def prepare(self, scale: float, job: Job) -> None:
-        """Do now, in order, what all regions share."""
-        self.canvas(job)
-        self.lights(job)
-        self.ownership(job)
-        self._wide(job)
+        """Do now, in order, what all regions share; full-size frames are decoded meanwhile."""
+        canvas = self.canvas(job).scaled(scale)
+        with ThreadPoolExecutor(1) as reader:
+            if self._source_scale(self.posed(job)[0], canvas) > FULL_FROM:
+                for n in self.registration(job).placed:
+                    reader.submit(self._opened(job)[n].sheet, 1.0, job)
+            self.lights(job)
+            self.ownership(job)
+            self._wide(job)
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
         """A region, in px of the picture at that scale."""

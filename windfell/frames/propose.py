@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from windfell.errors import FrameUnreadable
 from windfell.frames.still import StillFrame
@@ -25,8 +26,16 @@ class Proposal:
     refused: tuple[str, ...]
 
 
-def propose(paths: Sequence[str], job: Job, first_number: int = 1) -> Proposal:
-    """One lane per run of frames close in time and of one size; a still view is a stack."""
+Look = Callable[[StillFrame, int, int], NDArray[np.float32]]
+
+
+def propose(
+    paths: Sequence[str], job: Job, first_number: int = 1, look: Look = StillFrame.linear
+) -> Proposal:
+    """One lane per run of frames close in time and of one size; a still view is a stack.
+
+    `look(frame, width, height)` gives a frame's light at a small size.
+    """
     opened, refused = [], []
     for path in job.over(paths, "looking at the frames"):
         try:
@@ -35,7 +44,7 @@ def propose(paths: Sequence[str], job: Job, first_number: int = 1) -> Proposal:
             refused.append(str(error))
     sets = []
     for run in _runs(sorted(opened, key=_order)):
-        kind = Kind.STACK if is_still(run, job) else Kind.PANORAMA
+        kind = Kind.STACK if is_still(run, job, look) else Kind.PANORAMA
         number = first_number + len(sets)
         word = "Stack" if kind is Kind.STACK else "Panorama"
         frames = tuple(frame_from_path(f.path) for f in run)
@@ -65,20 +74,23 @@ def _breaks(a: StillFrame, b: StillFrame) -> bool:
     return sorted(a.size) != sorted(b.size)
 
 
-def is_still(frames: Sequence[StillFrame], job: Job) -> bool:
+def is_still(frames: Sequence[StillFrame], job: Job, look: Look = StillFrame.linear) -> bool:
     """Whether all frames show the same view: small pictures of them correlate in place."""
     if len(frames) < 2 or len({f.size for f in frames}) > 1:
         return False
-    small = [_small(f) for f in job.over(frames, "comparing the frames")]
+    try:
+        small = job.map(lambda f: _small(f, look), frames, "comparing the frames")
+    except FrameUnreadable:
+        return False
     middle = np.median(small, axis=0)
     scores = [_correlation(s, middle) for s in small]
     return bool(np.median(scores) > SAME_VIEW and min(scores) > 0.4)
 
 
-def _small(frame: StillFrame) -> np.ndarray:
+def _small(frame: StillFrame, look: Look) -> np.ndarray:
     width, height = frame.size
     k = 96 / max(width, height)
-    light = frame.linear(max(8, round(width * k)), max(8, round(height * k)))
+    light = look(frame, max(8, round(width * k)), max(8, round(height * k)))
     grey = np.cbrt(np.maximum(light.mean(axis=2), 0))
     return grey - cv2.GaussianBlur(grey, (0, 0), 6)
 

@@ -62,13 +62,13 @@ def warped(
     box = grid.box(sheet.width, sheet.height)
     if box is None:
         return None
-    where = grid.dense()
+    left, top, right, bottom = box
+    where = grid.moved(left, top).dense()
     everywhere = grid.everywhere_inside(sheet.width, sheet.height)
-    valid = None if everywhere else inside_frame(where, sheet.width, sheet.height)
+    valid = None if everywhere else inside_frame(where, sheet.width, sheet.height, left, top)
     if valid is not None and not valid.any():
         return None
-    left, top, right, bottom = box
-    picture = remapped(sheet.light(left, top, right, bottom), where, left, top, everywhere)
+    picture = remapped(sheet.light(left, top, right, bottom), where, everywhere)
     factors = light.factors(grid.nodes, lens)
     if factors.shape[:2] == (1, 1):
         picture *= factors

@@ -27,15 +27,20 @@ def raised(small: F32, like: F32) -> F32:
 def laplacian(picture: F32, levels: int) -> list[F32]:
     """`levels` band-pass pictures, finest first, and the low-pass rest."""
     g = gaussian(picture, levels)
-    bands = [fine - raised(coarse, fine) for fine, coarse in pairwise(g)]
+    bands = [_difference(fine, raised(coarse, fine)) for fine, coarse in pairwise(g)]
     return [*bands, g[-1]]
+
+
+def _difference(fine: F32, base: F32) -> F32:
+    return cv2.subtract(fine, base, dst=base)
 
 
 def collapsed(bands: list[F32]) -> F32:
     """The picture whose Laplacian pyramid this is."""
     out = bands[-1]
     for band in reversed(bands[:-1]):
-        out = raised(out, band) + band
+        up = raised(out, band)
+        out = cv2.add(up, band, dst=up)
     return out
 
 

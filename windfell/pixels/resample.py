@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -40,6 +40,10 @@ class GridMap:
         nodes = pixel_map(np.stack(np.meshgrid(x, y), -1)).astype(np.float32)
         return cls(np.ascontiguousarray(nodes), step, width, height)
 
+    def moved(self, dx: float, dy: float) -> GridMap:
+        """The map to a source that begins at (dx, dy)."""
+        return replace(self, nodes=self.nodes - np.array([dx, dy], np.float32))
+
     def dense(self) -> F32:
         """The map at every pixel, (height, width, 2)."""
         return self.spread(self.nodes)
@@ -73,24 +77,30 @@ class GridMap:
         return bool(x.min() > 0 and y.min() > 0 and x.max() < width - 1 and y.max() < height - 1)
 
 
-def inside_frame(source_map: F32, width: int, height: int) -> NDArray[np.bool_]:
-    """Where a map (..., 2) reads within the frame's area (edges at -0.5 and size - 0.5)."""
+def inside_frame(
+    source_map: NDArray, width: int, height: int, left: int = 0, top: int = 0
+) -> NDArray[np.bool_]:
+    """Where a map (..., 2) reads within the frame's area (edges at -0.5 and size - 0.5).
+
+    The map's origin lies at (left, top) of the frame.
+    """
     x, y = source_map[..., 0], source_map[..., 1]
     with np.errstate(invalid="ignore"):
-        return (x >= -0.5) & (x <= width - 0.5) & (y >= -0.5) & (y <= height - 0.5)
+        inside = (x >= -0.5 - left) & (x <= width - 0.5 - left)
+        inside &= (y >= -0.5 - top) & (y <= height - 0.5 - top)
+    return inside
 
 
-def remapped(source: F32, where: F32, left: int, top: int, plain: bool) -> F32:
-    """`source`, whose pixel (0, 0) is (left, top) of the map `where` (h, w, 2), read cubically.
+def remapped(source: F32, where: F32, plain: bool) -> F32:
+    """`source` read cubically through a map (h, w, 2) of its pixels.
 
     Beyond the source it is mirrored, so that filters near its edge meet plausible
     pixels. `plain` says that the map has no NaN and stays near the source.
     """
-    moved = where - np.array([left, top], np.float32)
     if not plain:
         reach = 3 * max(source.shape[:2])
-        moved = np.clip(np.nan_to_num(moved, nan=-1.0), -reach, reach).astype(np.float32)
-    return cv2.remap(source, moved, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
+        where = np.clip(np.nan_to_num(where, nan=-1.0), -reach, reach).astype(np.float32)
+    return cv2.remap(source, where, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
 
 
 def shrunk(picture: NDArray, width: int, height: int) -> NDArray:

@@ -169,7 +169,7 @@ class Combining:
 class Output:
     format: Format = Format.TIFF
     depth: int = number(16, 8, 16, "bit")
-    compression: Compression = Compression.DEFLATE
+    compression: Compression = Compression.NONE
     quality: int = number(92, 1, 100, "%")
     space: ColourSpace = ColourSpace.SRGB
     width_px: int | None = number(None, 16, 300_000, "px")

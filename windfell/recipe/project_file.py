@@ -35,9 +35,11 @@ def mask_name(mask: NDArray[np.uint8]) -> str:
 
 
 @contextmanager
-def written_whole(path: Path) -> Iterator[Path]:
+def written_whole(path: Path, flush: bool = True) -> Iterator[Path]:
     """A temporary file beside `path` that takes its place when the block ends well.
 
+    `flush` waits until the disk has it all, so that even a power cut leaves the old file
+    or the new one; pictures, which can be made again, go without.
     Whatever goes wrong, `path` is as before and the temporary file is gone. Raises
     OutputFailed for what the file system refuses.
     """
@@ -49,8 +51,9 @@ def written_whole(path: Path) -> Iterator[Path]:
         temporary = Path(name)
         os.chmod(temporary, 0o666 & ~_umask())
         yield temporary
-        with open(temporary, "rb") as done:
-            os.fsync(done.fileno())
+        if flush:
+            with open(temporary, "rb") as done:
+                os.fsync(done.fileno())
         os.replace(temporary, path)
     except OSError as error:
         why = error.strerror or str(error)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QImage
@@ -68,7 +68,7 @@ class PictureSource(QObject):
         self._wanted, self.sharp, self.error = (project, set_id), False, None
         self._tiles.clear()
         self._session.desk.drop(self._channel + " tiles")
-        self._ask(COARSE, self._have_coarse)
+        self._ask(COARSE, self._have_coarse, draft=self.shown is None)
 
     def again(self) -> None:
         """Ask anew for what was stopped or refused."""
@@ -88,9 +88,11 @@ class PictureSource(QObject):
         """Whether the best picture for now is shown, or the reason why there is none."""
         return self.sharp or self.error is not None
 
-    def _ask(self, side: int, done) -> None:
+    def _ask(self, side: int, done, draft: bool = False) -> None:
         project, set_id = self._wanted
         engine = self._session.engine
+        if draft:
+            project = draft_project(project, set_id)
 
         def make(job: Job) -> Shown:
             width, height = engine.size(project, set_id, job)
@@ -148,6 +150,13 @@ class PictureSource(QObject):
             self.tile_arrived.emit()
 
         self._session.desk.ask(self._channel + " tiles", make, done, quiet=True)
+
+
+def draft_project(project: Project, set_id: str) -> Project:
+    """The project for a first, quick picture: no seams are cut yet."""
+    frame_set = project.set(set_id)
+    quick = replace(frame_set.joining, cut_seams=False, blend_pct=min(10.0, frame_set.joining.blend_pct))
+    return project.with_set(replace(frame_set, joining=quick))
 
 
 def _projection(engine: Engine, project: Project, set_id: str, job: Job) -> tuple:

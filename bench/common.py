@@ -1,0 +1,62 @@
+"""What the benches share: big demo frames, the yardstick, whole-process timing."""
+
+from __future__ import annotations
+
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import cv2
+
+ROOT = Path(__file__).resolve().parent.parent
+sys.path.insert(0, str(ROOT))
+
+FOLDER = Path(os.environ.get("WINDFELL_BENCH", Path(tempfile.gettempdir()) / "windfell-bench"))
+FULL = 3.75
+
+
+def frames_of(name: str, scale: float = FULL) -> list[str]:
+    """Frames of a demo set at a scale (3.75 is 24 megapixels), drawn once and kept."""
+    from windfell.demo.sets import SETS  # noqa: PLC0415 (the path is set above)
+    from windfell.job import Job  # noqa: PLC0415
+
+    folder = FOLDER / f"{name}-{scale:g}"
+    if not (folder / "truth.json").exists():
+        print(f"drawing {name} at scale {scale:g} in {folder} (once)", flush=True)
+        folder.mkdir(parents=True, exist_ok=True)
+        SETS[name].write(folder, scale, Job())
+    return sorted(str(p) for p in folder.glob("*.jpg"))
+
+
+def decode_seconds(paths: list[str]) -> float:
+    """The yardstick D: one thread decodes all frames at full size, nothing else."""
+    cv2.setNumThreads(1)
+    begun = time.perf_counter()
+    for path in paths:
+        assert cv2.imread(path, cv2.IMREAD_COLOR) is not None
+    return time.perf_counter() - begun
+
+
+def windfell(*words: str) -> tuple[float, float]:
+    """(seconds, peak MB) of a whole run of the command line with an empty cache."""
+    with tempfile.TemporaryDirectory() as home:
+        begun = time.perf_counter()
+        process = subprocess.Popen(
+            [sys.executable, "-m", "windfell", *words], cwd=ROOT, env={**os.environ, "WINDFELL_HOME": home}
+        )
+        _, status, usage = os.wait4(process.pid, 0)
+        seconds = time.perf_counter() - begun
+    assert status == 0, f"windfell failed: {words}"
+    return seconds, usage.ru_maxrss / 1024
+
+
+def own_peak_mb() -> float:
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+
+
+def row(title: str, seconds: float, yardstick: float, more: str = "") -> None:
+    print(f"{title:<58} {seconds:7.2f} s  {seconds / yardstick:6.2f} D  {more}", flush=True)
