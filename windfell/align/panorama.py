@@ -22,6 +22,7 @@ Array = NDArray[np.float64]
 TIGHT = 1 / 1000
 LOOSE = 1 / 130
 LEAST_POINTS = 8
+LEAST_SHARE = 0.2
 
 
 @dataclass(frozen=True)
@@ -139,7 +140,7 @@ def _solve(features, hints, links, members, focal_px, job):
             kept = [c if len(c.points_a) >= LEAST_POINTS else f
                     for c, f in zip(chosen, first, strict=True)]
         cameras = adjust(cameras, kept, scale * longest, job, widen=1.0)
-    fits = [_fit(cameras, k, place, 2.5 * TIGHT * longest) for k in inner]
+    fits = [_fit(cameras, k, place, TIGHT * longest) for k in inner]
     return cameras, fits
 
 
@@ -184,8 +185,11 @@ def _connects(count: int, observations: Sequence[Observations]) -> bool:
     return len(set(group)) == 1
 
 
-def _fit(cameras: Cameras, k: Link, place: dict[int, int], within_px: float) -> PairFit:
-    held = _agreeing(cameras, k, place, within_px)
+def _fit(cameras: Cameras, k: Link, place: dict[int, int], scale_px: float) -> PairFit:
+    """The points of a link that hold: tightly, or loosely where parallax lets too few."""
+    held = _agreeing(cameras, k, place, 2.5 * scale_px)
+    if len(held.points_a) < max(LEAST_POINTS, LEAST_SHARE * k.count):
+        held = _agreeing(cameras, k, place, 7.5 * scale_px)
     rms = _rms(error_px(cameras, held)) if len(held.points_a) else float("inf")
     return PairFit(k.a, k.b, held.points_a, held.points_b, rms)
 
@@ -195,7 +199,7 @@ def _contradicting(links, members, fits) -> set[tuple[int, int]]:
     verified = {(k.a, k.b): k.count for k in links}
     return {
         (f.a, f.b) for f in fits
-        if len(f.points_a) < max(LEAST_POINTS, 0.2 * verified[f.a, f.b])
+        if len(f.points_a) < max(LEAST_POINTS, LEAST_SHARE * verified[f.a, f.b])
     }
 
 
