@@ -85,6 +85,7 @@ class Window(QMainWindow):
         self._connect()
         self._retheme_icons()
         self.refresh()
+        self.stations["gather"].page.demo.setFocus()
 
     def _arrange(self) -> None:
         top = QWidget()

@@ -176,7 +176,8 @@ class Align(Station):
         for row in range(self.frames.rowCount()):
             words = _place_words(places[row])
             for column, text in enumerate((str(numbers[used[row].id]), *words)):
-                self.frames.setItem(row, column, _cell(text, wrong=words[0] == "no" and column))
+                self.frames.setItem(row, column, _cell(text, wrong=words[0] == "no" and bool(column)))
+        self.frames.resizeRowsToContents()
 
     def _fill_links(self) -> None:
         found = self.found.found
@@ -233,6 +234,7 @@ def _table(headers: tuple[str, ...]) -> QTableWidget:
     table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
     table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
     table.setShowGrid(False)
+    table.setWordWrap(True)
     table.verticalHeader().setDefaultSectionSize(22)
     header = table.horizontalHeader()
     header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPen
+from PySide6.QtSvgWidgets import QSvgWidget
 from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
@@ -220,6 +221,10 @@ class Wall(QStackedWidget):
         page = QWidget()
         layout = QVBoxLayout(page)
         layout.addStretch(1)
+        mark = QSvgWidget(str(theme.ASSETS / "windfell.svg"))
+        mark.setFixedSize(72, 72)
+        layout.addWidget(mark, 0, Qt.AlignmentFlag.AlignCenter)
+        layout.addSpacing(6)
         title = QLabel("Drop frames here")
         title.setProperty("role", "title")
         words = QLabel(
