@@ -1,8 +1,10 @@
 """Registration, against planted cameras and against the scene generator's truth."""
 
+import tempfile
 import unittest
 from pathlib import Path
 
+import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
@@ -188,6 +190,16 @@ class PanoramaAgainstTruth(unittest.TestCase):
         found = self._registered(frames_in(ridge())[1:3])
         self.assertEqual(found.placed, [0, 1])
         self.assertLess(found.rms_px, 0.6)
+
+    def test_a_frame_of_another_size_is_placed_too(self):
+        paths = frames_in(ridge())[:3]
+        with tempfile.TemporaryDirectory() as folder:
+            half = cv2.resize(cv2.imread(paths[1]), None, fx=0.6, fy=0.6, interpolation=cv2.INTER_AREA)
+            cv2.imwrite(f"{folder}/half.png", half)
+            found = self._registered([paths[0], f"{folder}/half.png", paths[2]])
+        self.assertEqual(found.placed, [0, 1, 2])
+        ratio = found.frames[1].lens.focal_px / found.frames[0].lens.focal_px
+        self.assertAlmostEqual(ratio, 0.6, delta=0.02)
 
     def test_frames_without_overlap_cannot_be_joined(self):
         paths = frames_in(ridge())

@@ -102,7 +102,7 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(status, 0, told)
 
     def test_demo_is_written_with_its_truth(self):
-        status, _ = self._run("demo", self.folder, "--set", "ridge-sweep", "--scale", "0.08")
+        status, _ = self._run("demo", self.folder, "--set", "Ridge sweep", "--scale", "0.08")
         self.assertEqual(status, 0)
         truth = json.loads((self.folder / "ridge-sweep" / "truth.json").read_text())
         self.assertEqual(len(truth["frames"]), 8)

@@ -239,7 +239,8 @@ class Window(QMainWindow):
         s, act = self.session, self.actions_by_name
         for name, words in (("undo", s.history.undo_words), ("redo", s.history.redo_words)):
             title = name.capitalize()
-            act[name].setText(title)
+            act[name].setText(f"{title}: {words}" if words else title)
+            act[name].setIconText(title)
             act[name].setEnabled(words is not None)
             act[name].setToolTip(f"{title}: {words}" if words else f"Nothing to {name}")
         for spec in ACTIONS:

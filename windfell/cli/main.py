@@ -47,6 +47,11 @@ def _positive(text: str) -> float:
     return value
 
 
+def _set_key(text: str) -> str:
+    """A demo set by its title or its key."""
+    return text.lower().replace(" ", "-")
+
+
 def _pixels(text: str) -> int:
     value = int(text)
     if not 16 <= value <= 300_000:
@@ -84,7 +89,8 @@ def _render(p: argparse.ArgumentParser) -> None:
 
 def _demo(p: argparse.ArgumentParser) -> None:
     p.add_argument("folder", metavar="DIR")
-    p.add_argument("--set", metavar="NAME", choices=commands.demo_names())
+    p.add_argument("--set", metavar="NAME", choices=commands.demo_names(), type=_set_key,
+                   help=f"one of {', '.join(commands.demo_names())}")
     p.add_argument("--scale", type=_positive, default=1.0, metavar="S")
 
 

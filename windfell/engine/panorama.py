@@ -45,9 +45,9 @@ from windfell.shape.trim import largest_rectangle
 
 F32 = NDArray[np.float32]
 
-SEAM_PIXELS = 900_000
+SEAM_PIXELS = 750_000
 LIGHT_PIXELS = 160_000
-WIDE_PIXELS = 900_000
+WIDE_PIXELS = 450_000
 TRIM_SIDE = 1400
 KEPT_PIXELS = 60_000
 EXPORT_TILE = 1024
