@@ -15,9 +15,9 @@ from tests.app.support import WindowTest
 from tests.support import frames_in, green, ridge, stranger
 from windfell.app import theme
 from windfell.app.actions import ACTIONS
+from windfell.app.deeds import Deeds
 from windfell.app.session import Session
 from windfell.app.widgets.finder import CommandFinder
-from windfell.app.window import Window
 from windfell.engine.core import Engine
 from windfell.recipe.model import Edges, ProjectionChoice, Rule, SetSource
 
@@ -332,7 +332,7 @@ class Commands(WindowTest):
         keys = [k for spec in ACTIONS for k in spec.keys]
         self.assertEqual(len(keys), len(set(keys)))
         for spec in ACTIONS:
-            self.assertTrue(callable(getattr(Window, f"on_{spec.name}", None)), spec.name)
+            self.assertTrue(callable(getattr(Deeds, f"on_{spec.name}", None)), spec.name)
 
     def test_the_finder_lists_and_runs_commands(self):
         self.open("shape")

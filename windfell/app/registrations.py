@@ -6,6 +6,7 @@ from PySide6.QtCore import QObject, Signal
 
 from windfell.align.panorama import PanoramaRegistration, Placed
 from windfell.align.series import Onto
+from windfell.app.picture.source import STOPPED
 from windfell.app.session import Session
 from windfell.engine.stack import StackRegistration
 from windfell.job import Job
@@ -48,16 +49,15 @@ class Registrations(QObject):
             return engine.stages(project, frame_set.id).registration(job)
 
         self._session.desk.ask(
-            "registration", work, lambda found: self._have(found, frame_set), self._failed
+            "registration", work, lambda found: self._have(found, frame_set), self._failed,
+            self._stopped,
         )
         self.arrived.emit()
 
-    def stopped(self) -> None:
-        """The user stopped the work: it can be asked for again."""
-        if self.waiting:
-            self.waiting, self._asked = False, None
-            self.error = "Stopped. Press \"Align again\" to go on."
-            self.arrived.emit()
+    def _stopped(self) -> None:
+        """It can be asked for again."""
+        self._asked = None
+        self._failed(STOPPED)
 
     def _have(self, found, frame_set: FrameSet) -> None:
         self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, False

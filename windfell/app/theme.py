@@ -37,7 +37,7 @@ class Theme:
 
 LIMESTONE = Theme(
     "Limestone", "#ECEAE6", "#F7F6F3", "#2B2E2C", "#5C605C", "#CFCBC3", "#C98A00", "#7A5200",
-    "#2E6E8E", "#7B4F8C", "#4F7A3A", "#B23A2E", "#787878",
+    "#2E6E8E", "#7B4F8C", "#487035", "#B23A2E", "#787878",
 )
 PEAT = Theme(
     "Peat", "#262421", "#302D2A", "#E9E5DD", "#B3ACA1", "#4A4641", "#E0A526", "#F0C15A",

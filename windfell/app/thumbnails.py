@@ -65,8 +65,14 @@ class Thumbnails(QObject):
             self._next()
 
         self._session.desk.ask(
-            "thumbnails", lambda job: _make(engine, project, frame, job), made, quiet=True
+            "thumbnails", lambda job: _make(engine, project, frame, job), made,
+            stopped=self._stopped, quiet=True,
         )
+
+    def _stopped(self) -> None:
+        """Whoever draws a thumbnail next asks for it again."""
+        self._busy = False
+        self._waiting.clear()
 
 
 def _make(engine, project: Project, frame: Frame, job: Job) -> Thumbnail:

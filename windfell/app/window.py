@@ -6,28 +6,24 @@ import os
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, Qt
-from PySide6.QtGui import QAction, QColor, QKeySequence
+from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
     QComboBox,
-    QFileDialog,
     QHBoxLayout,
-    QInputDialog,
     QLineEdit,
     QMainWindow,
     QMenu,
-    QMessageBox,
     QStackedWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
-from windfell import __version__
 from windfell.app import theme
 from windfell.app.actions import ACTIONS, HOLD_BEFORE, MENUS
 from windfell.app.before import before_project
-from windfell.app.demo import demo_project
+from windfell.app.deeds import Deeds
 from windfell.app.frames_column import FramesColumn
 from windfell.app.picture.source import PictureSource
 from windfell.app.picture.view import PictureView
@@ -42,11 +38,9 @@ from windfell.app.stations.join import Join
 from windfell.app.stations.shape import Shape
 from windfell.app.stations.station import Station
 from windfell.app.thumbnails import Thumbnails
-from windfell.app.widgets.finder import CommandFinder
 from windfell.app.widgets.status import StatusLine
 from windfell.frames.metadata import MAGIC
-from windfell.recipe import edits
-from windfell.recipe.model import Edges, Frame, Kind, Project, SetSource, new_id
+from windfell.recipe.model import SetSource
 from windfell.recipe.project_file import SUFFIX, missing_files
 
 PICTURES = "Pictures (*.jpg *.jpeg *.JPG *.JPEG *.png *.PNG *.tif *.tiff *.TIF *.TIFF)"
@@ -78,12 +72,13 @@ class Window(QMainWindow):
                 Shape(session, self.view), Join(session, self.view), Combine(session), Export(session),
             )
         }
+        self.deeds = Deeds(self)
         self._open: str | None = None
         self.actions_by_name: dict[str, QAction] = {}
         self._make_actions()
         self._arrange()
         self._connect()
-        self._retheme_icons()
+        self.retheme_icons()
         self.refresh()
         self.stations["gather"].page.demo.setFocus()
 
@@ -167,7 +162,7 @@ class Window(QMainWindow):
                     part.addAction(self.actions_by_name[spec.name])
             if title == "Project":
                 self._recent_menu = part.addMenu("Recent projects")
-                self._recent_menu.aboutToShow.connect(self._fill_recent)
+                self._recent_menu.aboutToShow.connect(lambda: self.deeds.fill_recent(self._recent_menu))
         return menu
 
     def _connect(self) -> None:
@@ -189,12 +184,12 @@ class Window(QMainWindow):
                              (gather.page.add, "add_frames"), (gather.page.demo, "open_demo"),
                              (gather.nest, "nest_set")):
             button.clicked.connect(lambda _=False, n=name: self.do(n))
-        self.stations["export"].browse.clicked.connect(self._browse_output)
+        self.stations["export"].browse.clicked.connect(self.deeds.browse_output)
         QApplication.instance().installEventFilter(self)
 
     def do(self, name: str) -> None:
         """Carry out an action of the table."""
-        getattr(self, f"on_{name}")()
+        getattr(self.deeds, f"on_{name}")()
 
     @property
     def station(self) -> Station:
@@ -363,206 +358,9 @@ class Window(QMainWindow):
         self.session.close()
         event.accept()
 
-    def _retheme_icons(self) -> None:
+    def retheme_icons(self) -> None:
+        """Draw the actions' icons in the theme's ink."""
         for name, icon in (("undo", "undo-2"), ("redo", "redo-2"), ("find_command", "search"),
                            ("add_frames", "image-plus"), ("add_folder", "folder-open"),
                            ("export", "download"), ("stop", "octagon-x"), ("fit", "scan")):
             self.actions_by_name[name].setIcon(theme.icon(icon))
-
-    def on_new_project(self) -> None:
-        self.session.replace_all(Project(), None)
-        self.session.go("gather")
-
-    def on_open_project(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Open project", "", f"Windfell projects (*{SUFFIX})")
-        if path:
-            self.session.open_project(path)
-
-    def on_save(self) -> None:
-        if self.session.path:
-            self.session.save_to(self.session.path)
-        else:
-            self.on_save_as()
-
-    def on_save_as(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self, "Save project", "", f"Windfell projects (*{SUFFIX})")
-        if path:
-            self.session.save_to(path)
-
-    def on_point_to_missing(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "Where are the missing frames?")
-        if folder:
-            self.session.point_to(folder)
-            self.thumbnails.forget()
-            self.source.again()
-
-    def _fill_recent(self) -> None:
-        self._recent_menu.clear()
-        for path in self.session.recent():
-            self._recent_menu.addAction(path, lambda p=path: self.session.open_project(p))
-        if self._recent_menu.isEmpty():
-            self._recent_menu.addAction("None yet").setEnabled(False)
-
-    def on_open_demo(self) -> None:
-        self.session.replace_all(demo_project(), None)
-        self.session.go("shape")
-
-    def on_add_frames(self) -> None:
-        paths, _ = QFileDialog.getOpenFileNames(self, "Add frames", "", PICTURES)
-        if paths:
-            self.open_paths(paths)
-
-    def on_add_folder(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "Choose a folder of frames")
-        if folder:
-            self.open_paths([folder])
-
-    def on_quit(self) -> None:
-        self.close()
-
-    def on_undo(self) -> None:
-        self.session.undo()
-
-    def on_redo(self) -> None:
-        self.session.redo()
-
-    def on_switch_frame(self) -> None:
-        s = self.session
-        if s.frame_set and s.frame_id:
-            on = s.frame_set.frame(s.frame_id).on
-            s.edit(edits.switch_frame(s.project, s.set_id, s.frame_id, not on))
-
-    def on_remove_frame(self) -> None:
-        s = self.session
-        if s.frame_set and s.frame_id:
-            gone, s.frame_id = s.frame_id, None
-            s.edit(edits.remove_frame(s.project, s.set_id, gone))
-
-    def on_next_frame(self) -> None:
-        self._step_frame(1)
-
-    def on_previous_frame(self) -> None:
-        self._step_frame(-1)
-
-    def _step_frame(self, step: int) -> None:
-        s = self.session
-        ids = [f.id for f in s.frame_set.frames] if s.frame_set else []
-        if ids:
-            at = ids.index(s.frame_id) + step if s.frame_id in ids else 0
-            s.select_frame(ids[at % len(ids)])
-
-    def on_vary_set(self) -> None:
-        self.stations["gather"].vary.click()
-
-    def on_nest_set(self) -> None:
-        s = self.session
-        others = [x for x in s.project.sets if x.id != s.set_id]
-        if not others:
-            s.say("There is no other set yet whose picture could be a frame here.", "wrong")
-            return
-        name, chosen = QInputDialog.getItem(
-            self, "Use another set as a frame", "The picture of this set becomes a frame:",
-            [x.name for x in others], 0, False,
-        )
-        if chosen:
-            inner = next(x for x in others if x.name == name)
-            frame = Frame(new_id(), SetSource(inner.id))
-            s.try_edit(lambda: edits.add_frames(s.project, s.set_id, [frame]))
-
-    def on_next_set(self) -> None:
-        s = self.session
-        ids = [x.id for x in s.project.sets]
-        if ids:
-            s.select_set(ids[(ids.index(s.set_id) + 1) % len(ids)])
-
-    def on_fit(self) -> None:
-        self.view.toggle_fit()
-
-    def on_zoom_in(self) -> None:
-        self.view.step_zoom(1.5)
-
-    def on_zoom_out(self) -> None:
-        self.view.step_zoom(1 / 1.5)
-
-    def on_compare_off(self) -> None:
-        self.view.set_compare("off")
-
-    def on_compare_divide(self) -> None:
-        self._toggle_compare("divide")
-
-    def on_compare_blink(self) -> None:
-        self._toggle_compare("blink")
-
-    def on_compare_ghost(self) -> None:
-        self._toggle_compare("ghost")
-
-    def _toggle_compare(self, mode: str) -> None:
-        self.view.set_compare("off" if self.view.compare == mode else mode)
-        panorama = self.session.frame_set.kind is Kind.PANORAMA
-        before = "frames laid side by side without joining" if panorama else "the reference frame alone"
-        self.session.say(f"Compare: {self.view.compare}. Before is {before}.")
-
-    def on_fold_frames(self) -> None:
-        self.frames.fold(not self.frames.folded)
-
-    def on_lighter_surround(self) -> None:
-        self._change_surround(12)
-
-    def on_darker_surround(self) -> None:
-        self._change_surround(-12)
-
-    def _change_surround(self, by: int) -> None:
-        grey = QColor(self.view.surround or theme.current().surround).red()
-        grey = max(0, min(255, grey + by))
-        self.view.surround = QColor(grey, grey, grey).name()
-        self.view.update()
-
-    def on_full_screen(self) -> None:
-        self.showNormal() if self.isFullScreen() else self.showFullScreen()
-
-    def on_other_theme(self) -> None:
-        names = list(theme.THEMES)
-        other = names[(names.index(theme.current().name) + 1) % len(names)]
-        theme.apply(QApplication.instance(), theme.THEMES[other])
-        self._retheme_icons()
-        self.refresh()
-        self.update()
-
-    def on_align_again(self) -> None:
-        self.registrations.ask(again=True)
-        self.source.again()
-
-    def on_make_level(self) -> None:
-        self.stations["shape"].make_level()
-
-    def on_toggle_turning(self) -> None:
-        self.stations["shape"].drag.toggle()
-
-    def on_toggle_trim(self) -> None:
-        trims = self.session.frame_set.outline.edges is Edges.TRIM
-        self.session.change("outline.edges", Edges.LEAVE if trims else Edges.TRIM, True)
-
-    def on_export(self) -> None:
-        self.session.go("export")
-        self.stations["export"].start()
-
-    def on_stop(self) -> None:
-        if self.session.desk.busy:
-            self.session.desk.stop_all()
-            self.registrations.stopped()
-            self.stations["export"].stopped()
-            self.session.say("Stopped.")
-
-    def _browse_output(self) -> None:
-        export = self.stations["export"]
-        path, _ = QFileDialog.getSaveFileName(self, "Write picture to", export.place.text())
-        if path:
-            export.set_place(path)
-
-    def on_find_command(self) -> None:
-        CommandFinder(self, list(self.actions_by_name.values())).exec()
-
-    def on_about(self) -> None:
-        QMessageBox.about(self, "About Windfell", (
-            f"<b>Windfell {__version__}</b><br>One picture out of many frames.<br><br>"
-            "GPL-3.0-or-later. Typefaces Cabin and B612 (SIL OFL 1.1), icons Lucide (ISC)."))

@@ -21,8 +21,9 @@ class _Request:
     job: Job
     done: Callable[[Any], None]
     failed: Callable[[str], None] | None
-    progress: Progress | None = None
+    stopped: Callable[[], None] | None = None
     quiet: bool = False
+    progress: Progress | None = None
 
 
 class Desk(QObject):
@@ -48,18 +49,20 @@ class Desk(QObject):
         work: Callable[[Job], Any],
         done: Callable[[Any], None],
         failed: Callable[[str], None] | None = None,
+        stopped: Callable[[], None] | None = None,
         quiet: bool = False,
     ) -> None:
         """Run `work(job)` in the background, then `done(result)`; an older request ends unseen.
 
-        A failure's sentence goes to `failed`, or to the signal of that name. A quiet
-        request does not show in the status line.
+        A failure's sentence goes to `failed`, or to the signal of that name. `stopped` is
+        called if everything is told to stop. A quiet request does not show in the status
+        line.
         """
         self.drop(channel)
         self._tickets += 1
         ticket = self._tickets
         job = Job(lambda p: self._reported.emit(channel, ticket, p))
-        self._running[channel] = _Request(ticket, job, done, failed, quiet=quiet)
+        self._running[channel] = _Request(ticket, job, done, failed, stopped, quiet)
         self._pool.submit(self._work, channel, ticket, work, job)
         self.progressed.emit()
 
@@ -102,8 +105,10 @@ class Desk(QObject):
 
     def stop_all(self) -> None:
         """End everything that runs, as the user's Stop does."""
-        for channel in list(self._running):
+        for channel, request in list(self._running.items()):
             self.drop(channel)
+            if request.stopped:
+                request.stopped()
 
     @property
     def busy(self) -> bool:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -22,12 +21,22 @@ from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.sources import FULL_FROM, Opened
 from windfell.engine.stage import Host, all_features, content_key, development_key
+from windfell.engine.surface import (
+    Ownership,
+    Wide,
+    columns,
+    frame_box,
+    owners_near,
+    sampled,
+    softly,
+    surface_map,
+)
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.join.blend import FINE_LEVELS, blended, hard_weights, reach, wide_correction
 from windfell.join.light import FrameLight, common_samples, fitted_light, radius2
 from windfell.join.seams import Claim, cut_owner, nearest_owner, spread
-from windfell.join.warp import Warped, covered, frame_map, map_step, warped
+from windfell.join.warp import Warped, covered, frame_map, warped
 from windfell.pixels.colour import perceptual
 from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.tiles import Region
@@ -51,23 +60,6 @@ WIDE_PIXELS = 450_000
 TRIM_SIDE = 1400
 KEPT_PIXELS = 60_000
 EXPORT_TILE = 1024
-SOFT_SIGMA = 0.8
-
-
-@dataclass(frozen=True)
-class Ownership:
-    """Owner (h, w) of each spot of a surface, as index into the placed frames."""
-
-    surface: Canvas
-    owner: NDArray[np.int16]
-
-
-@dataclass(frozen=True)
-class Wide:
-    """The wide bands' correction (h, w, 3) on its surface."""
-
-    surface: Canvas
-    correction: F32
 
 
 class PanoramaStages:
@@ -291,7 +283,7 @@ class PanoramaStages:
 
     def _claim(self, n: int, surface: Canvas, light: FrameLight, job: Job) -> Claim:
         frame = self.posed(job)[n]
-        box = _frame_box(frame, surface)
+        box = frame_box(frame, surface)
         seen = self._warp(n, surface, box, light, job)
         if seen is None:
             blank = np.zeros((box.height, box.width), np.float32)
@@ -359,10 +351,10 @@ class PanoramaStages:
         levels = self._fine_levels(canvas.px_per_unit, job)
         grown = region.grown(reach(levels))
         own = self.ownership(job)
-        where = _surface_map(own.surface, canvas, grown)
-        present = _owners_near(own, where)
+        where = surface_map(own.surface, canvas, grown)
+        present = owners_near(own, where)
         if len(present) == 1:
-            grown, where = region, _surface_map(own.surface, canvas, region)
+            grown, where = region, surface_map(own.surface, canvas, region)
         frames, softs = self._owners_seen(own, present, where, canvas, grown, job)
         if not frames:
             blank = np.zeros((region.height, region.width, 3), np.float32)
@@ -374,7 +366,7 @@ class PanoramaStages:
         light = self._joined(frames, softs, levels)[inner]
         wide = self._wide(job)
         if wide is not None:
-            correction = _sampled(wide.correction, wide.surface, where.nodes, own.surface)
+            correction = sampled(wide.correction, wide.surface, where.nodes, own.surface)
             light = cv2.add(light, where.spread(correction)[inner])
         if any(f.valid is None for f in frames):
             return Picture(np.ascontiguousarray(light), np.ones(light.shape[:2], bool))
@@ -395,8 +387,8 @@ class PanoramaStages:
         """
         canvas = self.canvas(job).scaled(scale)
         own = self.ownership(job)
-        where = _surface_map(own.surface, canvas, Region(0, 0, canvas.width, canvas.height)).dense()
-        x = _columns(own.surface, np.rint(where[..., 0]).astype(np.int32))
+        where = surface_map(own.surface, canvas, Region(0, 0, canvas.width, canvas.height)).dense()
+        x = columns(own.surface, np.rint(where[..., 0]).astype(np.int32))
         y = np.clip(np.rint(where[..., 1]).astype(np.int32), 0, own.surface.height - 1)
         return own.owner[y, x], self._coverage(canvas, job)
 
@@ -418,84 +410,5 @@ class PanoramaStages:
                 continue
             frames.append(seen)
             if len(present) > 1:
-                softs.append(where.spread(_softly(own, n, where.nodes)))
+                softs.append(where.spread(softly(own, n, where.nodes)))
         return frames, softs
-
-
-def _frame_box(frame: Posed, surface: Canvas) -> Region:
-    """The box of the surface that holds a frame, with a margin."""
-    points = surface.pixels(frame.lens.rays(frame.lens.grid(40)) @ frame.rotation.T)
-    points = np.clip(points, -2, [surface.width + 2, surface.height + 2])
-    x0, y0 = np.floor(points.min(axis=0)).astype(int) - 3
-    x1, y1 = np.ceil(points.max(axis=0)).astype(int) + 4
-    if surface.wraps and x1 - x0 > 0.9 * surface.width:
-        x0, x1 = 0, surface.width
-    y0, y1 = _to_poles(frame, surface, y0, y1)
-    x0, y0 = max(0, x0), max(0, y0)
-    return Region(
-        int(x0), int(y0), int(min(surface.width, x1) - x0), int(min(surface.height, y1) - y0)
-    )
-
-
-def _to_poles(frame: Posed, surface: Canvas, top: int, bottom: int) -> tuple[int, int]:
-    """The rows stretched to the pole that the frame holds, if it does."""
-    poles = np.array([[0.0, -1.0, 0.0], [0.0, 1.0, 0.0]])
-    seen = frame.lens.project(poles @ frame.rotation)
-    size = (frame.lens.width, frame.lens.height)
-    inside = inside_frame(seen, *size)
-    return (0 if inside[0] else top), (surface.height if inside[1] else bottom)
-
-
-def _surface_map(surface: Canvas, canvas: Canvas, region: Region) -> GridMap:
-    """Where the pixels of a canvas's region lie on the surface, without a jump within the region."""
-    period = 2 * np.pi / (surface.right - surface.left) * surface.width
-    middle = np.array([[region.left + region.width / 2, region.top + region.height / 2]])
-    about = surface.pixels(canvas.rays(middle))[0, 0]
-
-    def place(points: NDArray) -> NDArray:
-        found = surface.pixels(canvas.rays(points))
-        found[..., 0] -= period * np.round((found[..., 0] - about) / period)
-        return found
-
-    step = min(8, map_step(canvas.px_per_unit))
-    return GridMap.of(place, region.left, region.top, region.width, region.height, step)
-
-
-def _owners_near(own: Ownership, where: GridMap) -> list[int]:
-    """Owners found at the nodes of a map and a little around them."""
-    h = own.owner.shape[0]
-    x = np.rint(where.nodes[..., 0]).astype(np.int32)
-    y = np.rint(where.nodes[..., 1]).astype(np.int32)
-    found: set[int] = set()
-    for dx, dy in ((0, 0), (-2, -2), (2, -2), (-2, 2), (2, 2)):
-        near = own.owner[np.clip(y + dy, 0, h - 1), _columns(own.surface, x + dx)]
-        found |= set(np.flatnonzero(np.bincount(near.ravel() + 1)) - 1)
-    return sorted(int(n) for n in found if n >= 0)
-
-
-def _columns(surface: Canvas, x: NDArray[np.int32]) -> NDArray[np.int32]:
-    """Columns within the surface: around it where it closes, held at its edge where not."""
-    return x % surface.width if surface.wraps else np.clip(x, 0, surface.width - 1)
-
-
-def _cut(values: NDArray, surface: Canvas, where: F32) -> tuple[NDArray, F32]:
-    """The part of a surface's values (h, w, ...) around places, and the places on that part."""
-    x0, y0 = np.floor(where.reshape(-1, 2).min(axis=0)).astype(int) - 6
-    x1, y1 = np.ceil(where.reshape(-1, 2).max(axis=0)).astype(int) + 7
-    rows = np.clip(np.arange(y0, y1), 0, surface.height - 1)
-    part = values[rows][:, _columns(surface, np.arange(x0, x1))]
-    return part, where - np.array([x0, y0], np.float32)
-
-
-def _softly(own: Ownership, n: int, where: F32) -> F32:
-    """How much of each place's neighbourhood frame `n` owns, 0..1, at surface px (h, w, 2)."""
-    part, moved = _cut(own.owner, own.surface, where)
-    mask = cv2.GaussianBlur((part == n).astype(np.float32), (0, 0), SOFT_SIGMA)
-    return cv2.remap(mask, moved, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-
-
-def _sampled(correction: F32, surface: Canvas, where: F32, of: Canvas) -> F32:
-    """The correction at places (h, w, 2) given in px of another surface of the same bounds."""
-    ratio = np.array([surface.width / of.width, surface.height / of.height], np.float32)
-    part, moved = _cut(correction, surface, (where + np.float32(0.5)) * ratio - np.float32(0.5))
-    return cv2.remap(part, moved, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)

@@ -19,6 +19,7 @@ COARSE, SHARP = 560, 1600
 TILE = 512
 TILES_KEPT = 160
 SETTLE_MS = 160
+STOPPED = "Stopped. Press R to go on."
 
 
 @dataclass(frozen=True)
@@ -101,7 +102,7 @@ class PictureSource(QObject):
             more = _projection(engine, project, set_id, job)
             return Shown(width, height, to_image(picture), project, set_id, *more)
 
-        self._session.desk.ask(self._channel, make, done, self._failed)
+        self._session.desk.ask(self._channel, make, done, self._failed, self._stopped)
 
     def _have_coarse(self, shown: Shown) -> None:
         self.shown = shown
@@ -120,6 +121,14 @@ class PictureSource(QObject):
         self.shown, self.error = None, sentence
         self.refused.emit(sentence)
         self.arrived.emit()
+
+    def _stopped(self) -> None:
+        """Keep what is shown; the same recipe may be asked for again."""
+        self._parts = None
+        self._sharpen.stop()
+        if self.shown is None:
+            self._failed(STOPPED)
+        self.sharp = self.shown is not None
 
     def tile(self, level: int, column: int, row: int) -> QImage | None:
         """A tile of the picture at scale 2^-level, if it is here."""

@@ -171,12 +171,15 @@ class Export(Station):
         self._asked, self._size = frame_set, None
         self.session.desk.ask(
             "plan", lambda job: planned_size(engine, project, frame_set.id, job),
-            self._have_size, self._no_size, quiet=True,
+            self._have_size, self._no_size, self._forget_size, quiet=True,
         )
 
     def _have_size(self, size: tuple[int, int]) -> None:
         self._size = size
         self._say_plan()
+
+    def _forget_size(self) -> None:
+        self._asked = None
 
     def _no_size(self, sentence: str) -> None:
         self._show(self.check, sentence, "wrong")
@@ -220,7 +223,7 @@ class Export(Station):
         self._show(self.result, f"Writing {path.name}…", "quiet")
         self.session.desk.ask(
             "export", lambda job: export(engine, project, frame_set.id, path, job),
-            self._done, self._failed,
+            self._done, self._failed, self._stopped,
         )
 
     def _done(self, written: Written) -> None:
@@ -235,10 +238,8 @@ class Export(Station):
         self._show(self.result, sentence, "wrong")
         self.session.say(sentence, "wrong")
 
-    def stopped(self) -> None:
-        """The user stopped the work."""
-        if self.result.text().startswith("Writing"):
-            self._show(self.result, "Stopped; nothing was written.", "quiet")
+    def _stopped(self) -> None:
+        self._show(self.result, "Stopped; nothing was written.", "quiet")
 
     @staticmethod
     def _show(label: QLabel, words: str, role: str) -> None:

@@ -105,7 +105,7 @@ class Join(Station):
         project, engine = self.session.project, self.session.engine
         self.session.desk.ask(
             "seams", lambda job: seam_picture(engine, project, frame_set.id, job), self._have,
-            self._failed, quiet=True,
+            self._failed, self._forget, quiet=True,
         )
 
     def _have(self, seams: SeamPicture) -> None:
@@ -113,6 +113,9 @@ class Join(Station):
         self._show_bars()
         self._view.update()
         self.session.selected.emit()
+
+    def _forget(self) -> None:
+        self._asked = None
 
     def _failed(self, _sentence: str) -> None:
         self.seams, self._asked = None, None

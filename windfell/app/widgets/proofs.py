@@ -156,4 +156,9 @@ class Proofs(QWidget):
             card.image, card.figures, card.problem = None, [], sentence
             card.update()
 
-        self._session.desk.ask(f"proof {value}", make, done, failed, quiet=True)
+        def stopped() -> None:
+            self._asked.pop(value, None)
+            if card.image is None:
+                failed("Stopped.")
+
+        self._session.desk.ask(f"proof {value}", make, done, failed, stopped, quiet=True)

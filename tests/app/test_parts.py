@@ -1,0 +1,242 @@
+"""Parts of the window by themselves: the desk, frames column, bars, choices, the ridge line."""
+
+import os
+import threading
+import time
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+
+from tests.app.support import WindowTest, small_project
+from tests.support import frames_in, green, ridge
+from windfell.app import theme
+from windfell.app.before import before_project
+from windfell.app.ridge_line import STATES
+from windfell.app.widgets.bars import Bars
+from windfell.app.widgets.choice import Choice
+from windfell.errors import BadRequest
+from windfell.recipe.model import Joining
+
+
+class TheDesk(WindowTest):
+    def test_the_newest_request_wins_and_the_older_one_ends_unseen(self):
+        answers, gate = [], threading.Event()
+
+        def slow(job):
+            while not gate.wait(0.01):
+                job.check()
+            return "old"
+
+        self.session.desk.ask("test", slow, answers.append)
+        self.session.desk.ask("test", lambda job: "new", answers.append)
+        self.until(lambda: answers == ["new"])
+        gate.set()
+        QTest.qWait(60)
+        self.assertEqual(answers, ["new"])
+
+    def test_failures_become_sentences_and_defects_do_not_freeze(self):
+        told = []
+
+        def refused(job):
+            raise BadRequest("This cannot be.")
+
+        self.session.desk.ask("a", refused, self.fail, told.append)
+        self.until(lambda: told == ["This cannot be."])
+        self.session.desk.ask("b", lambda job: 1 // 0, self.fail)
+        self.until(lambda: "went wrong" in self.window.status.words.text())
+
+    def test_progress_and_stop_are_shown_while_something_runs(self):
+        gate = threading.Event()
+
+        def work(job):
+            while not gate.wait(0.02):
+                job.step("counting sheep", 0.5)
+
+        self.session.desk.ask("work", work, lambda _: None)
+        self.until(lambda: "counting sheep, 50 %" in self.window.status.pointer.text())
+        self.assertTrue(self.window.status.stop.isVisible())
+        begun = time.monotonic()
+        self.click(self.window.status.stop)
+        self.until(lambda: not self.session.desk.busy)
+        self.assertLess(time.monotonic() - begun, 0.5)
+        self.assertFalse(self.window.status.stop.isVisible())
+        gate.set()
+
+
+class Column(WindowTest):
+    def test_frames_are_picked_switched_and_stepped_by_keys(self):
+        self.open("align")
+        ticks = self.window.frames._ticks
+        self.assertEqual(len(ticks), 4)
+        self.click(ticks[2], QPoint(20, 60))
+        self.assertEqual(self.session.frame_id, self.session.frame_set.frames[2].id)
+        ticks[2].setFocus()
+        QTest.keyClick(ticks[2], Qt.Key.Key_Space)
+        self.assertFalse(self.session.frame_set.frames[2].on)
+        self.key(Qt.Key.Key_O)
+        self.assertTrue(self.session.frame_set.frames[2].on)
+        self.key(Qt.Key.Key_N)
+        self.assertEqual(self.session.frame_id, self.session.frame_set.frames[3].id)
+        self.key(Qt.Key.Key_Delete)
+        self.assertEqual(len(self.session.frame_set.frames), 3)
+        self.assertEqual(self.session.history.undo_words, "remove frame 4 from Ridge sweep")
+
+    def test_each_frame_says_its_error_and_the_column_folds(self):
+        self.open("align")
+        self.assertRegex(self.window.frames._ticks[0].note, r"\d\.\d\d px")
+        wide = self.window.frames.width()
+        self.key(Qt.Key.Key_F4)
+        self.assertLess(self.window.frames.width(), wide / 2)
+
+    def test_at_join_each_frame_says_what_it_gives(self):
+        self.open("join")
+        self.window.refresh()
+        self.assertRegex(self.window.frames._ticks[0].note, r"gives \d+ %")
+
+
+class Stations(WindowTest):
+    def test_states_are_told_in_words_too(self):
+        self.open("shape")
+        for name in self.session.stations:
+            self.assertIn(self.window.ridge.states[name], STATES)
+        self.assertEqual(self.window.ridge.states["shape"], "made")
+
+    def test_the_ridge_line_goes_by_click_and_arrow(self):
+        self.open("shape")
+        ridge_line = self.window.ridge
+        self.click(ridge_line, ridge_line._place(1).toPoint())
+        self.assertEqual(self.session.station, "align")
+        QTest.keyClick(ridge_line, Qt.Key.Key_Right)
+        self.assertEqual(self.session.station, "shape")
+
+    def test_a_stack_has_its_own_stations(self):
+        self.open("shape")
+        self.session.select_set("still")
+        self.assertEqual(self.session.stations, ("gather", "align", "combine", "export"))
+        self.assertEqual(self.session.station, "combine")
+
+    def test_a_stack_is_aligned_as_asked(self):
+        self.open("align", "still")
+        align = self.window.stations["align"]
+        align.way.press("shift")
+        self.settle()
+        self.assertEqual(align.frames.item(3, 3).text(), "as it is")
+        align.reference.setCurrentIndex(4)
+        align.reference.activated.emit(4)
+        self.settle()
+        self.assertEqual(self.session.frame_set.registration.reference, self.session.frame_set.frames[4].id)
+        self.assertIn("9 of 9", align.summary.text())
+
+    def test_hovering_a_link_shows_the_pair(self):
+        self.open("align")
+        chart = self.window.stations["align"].map
+        middle = (chart._middles[0] + chart._middles[1]) / 2
+        QTest.mouseMove(chart, middle.toPoint())
+        self.app.processEvents()
+        self.assertEqual(chart._nearest_link(middle), (0, 1))
+
+    def test_before_is_unjoined_or_the_reference_alone(self):
+        project = small_project()
+        self.assertEqual(before_project(project, "row").set("row").joining,
+                         Joining(match_light=False, cut_seams=False, blend_pct=0.0))
+        self.assertEqual(len(before_project(project, "still").set("still").frames), 1)
+
+
+class Controls(WindowTest):
+    def test_a_choice_shows_without_sending(self):
+        sent, choice = [], Choice("Way", (("a", "A", ""), ("b", "B", "")))
+        choice.picked.connect(sent.append)
+        choice.set_value("b")
+        self.assertEqual(sent, [])
+        choice.press("a")
+        self.assertEqual(sent, ["a"])
+
+    def test_bars_pick_frames(self):
+        picked, bars = [], Bars("Area", "%")
+        bars.resize(400, 90)
+        bars.picked.connect(picked.append)
+        bars.show_values([1.0, None, 3.0])
+        self.click(bars, QPoint(6 + int(2.5 * bars._slot()), 40))
+        self.click(bars, QPoint(390, 40))
+        self.assertEqual(picked, [2])
+
+    def test_export_controls_are_edits_and_wrong_widths_are_said(self):
+        self.open("export", "still")
+        export = self.window.stations["export"]
+        export.width.setText("wide")
+        export.width.editingFinished.emit()
+        self.assertIn("not a width", self.window.status.words.text())
+        export.width.setText("240")
+        export.width.editingFinished.emit()
+        self.settle()
+        self.assertIn("240 x 160 px", export.check.text())
+        export.packing.press("deflate")
+        export.depth.press("8")
+        export.quality.setValue(70)
+        o = self.session.frame_set.output
+        self.assertEqual((o.width_px, str(o.compression), o.depth, o.quality), (240, "deflate", 8, 70))
+        while self.session.history.undo_words:
+            self.session.undo()
+        self.assertIsNone(self.session.frame_set.output.width_px)
+
+    def test_themes_have_readable_text(self):
+        def light(colour: str) -> float:
+            parts = [int(colour[n : n + 2], 16) / 255 for n in (1, 3, 5)]
+            linear = [v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in parts]
+            return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+        for t in theme.THEMES.values():
+            for text in (t.ink, t.quiet, t.rowan, t.moss, t.gorse_ink, t.tarn):
+                for ground in (t.stone, t.sheet):
+                    a, b = sorted((light(text), light(ground)))
+                    self.assertGreaterEqual((b + 0.05) / (a + 0.05), 4.5, f"{t.name}: {text} on {ground}")
+
+
+class Trouble(WindowTest):
+    def test_a_frame_that_vanishes_is_named_and_can_be_pointed_to_again(self):
+        import shutil
+
+        first, second = os.path.join(self._home.name, "card"), os.path.join(self._home.name, "disk")
+        shutil.copytree(green(), first)
+        self.session.add_files(frames_in(type(green())(first)))
+        self.until(lambda: self.session.frame_set is not None)
+        path = os.path.join(self._home.name, "p.windfell")
+        self.session.save_to(path)
+        shutil.move(first, second)
+        self.session.open_project(path)
+        self.assertIn("not there any more", self.window.status.words.text())
+        self.session.go("combine")
+        self.settle()
+        self.assertIn("green-01.jpg", self.window.source.error)
+        self.session.point_to(second)
+        self.window.source.again()
+        self.settle()
+        self.assertIsNone(self.window.source.error)
+        self.assertIsNotNone(self.window.source.shown)
+
+    def test_a_truncated_frame_is_named_and_the_window_lives(self):
+        bad = os.path.join(self._home.name, "cut.jpg")
+        with open(frames_in(ridge())[1], "rb") as whole, open(bad, "wb") as cut:
+            cut.write(whole.read()[:20_000])
+        self.session.add_files([frames_in(ridge())[0], bad])
+        self.until(lambda: self.session.frame_set is not None)
+        self.session.go("shape")
+        self.settle()
+        self.assertIn("cut.jpg", self.window.source.error)
+        self.assertIn("cut short", self.window.source.error)
+        self.session.go("gather")
+        self.settle()
+        self.assertTrue(self.window.isVisible())
+
+    def test_after_stop_everything_can_be_asked_again(self):
+        self.session.replace_all(small_project(), None)
+        self.session.go("shape")
+        self.app.processEvents()
+        self.window.do("stop")
+        self.assertFalse(self.session.desk.busy)
+        self.assertIn("Press R", self.window.source.error)
+        self.key(Qt.Key.Key_R)
+        self.until(lambda: self.window.source.shown is not None)
+        self.settle()
+        self.assertIsNone(self.window.source.error)
+        self.assertTrue(all(t.image for t in map(self.window.thumbnails.of, self.session.frame_set.frames)))

@@ -1,0 +1,128 @@
+"""The scene generator: its truth is what its pictures show."""
+
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.testing import assert_allclose
+
+from tests.support import frames_in, green, ridge, truth_of
+from windfell.demo.canvas import Canvas, noise
+from windfell.demo.photograph import Photographer, Shot
+from windfell.demo.sets import SETS, GreenPlan, RowPlan, row_shots, write_green
+from windfell.demo.visitors import Visitor, draw_visitor, passers_by
+from windfell.geometry.camera import Lens
+from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.job import Cancelled, Job
+
+
+def dotted_canvas() -> tuple[Canvas, list[tuple[float, float]]]:
+    """A grey canvas with white dots at known directions (lon, lat) in degrees."""
+    c = Canvas(3600, -50, 50, 1)
+    c.colour[:] = 0.3
+    dots = [(-20.0, 5.0), (0.0, 0.0), (12.5, -8.0), (18.0, 10.0)]
+    for lon, lat in dots:
+        x, y = c.point(lon, lat)
+        yy, xx = np.mgrid[0 : c.height, 0 : c.width]
+        near = (np.abs(xx - x) < 30) & (np.abs(yy - y) < 30)
+        c.colour[near] += (0.6 * np.exp(-((xx - x) ** 2 + (yy - y) ** 2) / 18))[near][:, None].astype(np.float32)
+    return c, dots
+
+
+class Cameras(unittest.TestCase):
+    def test_directions_land_where_the_lens_says(self):
+        canvas, dots = dotted_canvas()
+        lens = Lens(700, 500, 600.0, -0.06)
+        turn = from_yaw_pitch_roll(0.03, -0.02, 0.05)
+        seen = Photographer(canvas).clean(Shot(lens, turn))[..., 0]
+        for lon, lat in dots:
+            a, b = np.radians([lon, lat])
+            ray = np.array([np.sin(a) * np.cos(b), -np.sin(b), np.cos(a) * np.cos(b)])
+            x, y = lens.project((ray @ turn)[None])[0]
+            box = seen[int(y) - 12 : int(y) + 13, int(x) - 12 : int(x) + 13] - 0.3
+            yy, xx = np.mgrid[int(y) - 12 : int(y) + 13, int(x) - 12 : int(x) + 13]
+            middle = (box * xx).sum() / box.sum(), (box * yy).sum() / box.sum()
+            assert_allclose(middle, (x, y), atol=0.1)  # the canvas's own pixels are 0.1 degrees
+
+    def test_a_camera_across_the_back_sees_no_tear(self):
+        canvas = Canvas(1800, -50, 50, 2)
+        canvas.colour[:] = np.cos(np.radians(canvas.lon))[None, :, None] * 0.3 + 0.5
+        seen = Photographer(canvas).clean(Shot(Lens(300, 200, 250.0), from_yaw_pitch_roll(np.pi, 0, 0)))
+        self.assertLess(np.abs(np.diff(seen[100, :, 0])).max(), 0.02)
+
+    def test_gain_and_dark_corners_are_as_planted(self):
+        canvas = Canvas(1200, -50, 50, 3)
+        canvas.colour[:] = 0.5
+        shot = Shot(Lens(300, 200, 300.0), np.eye(3), (0.9, 0.8, 0.7), 0.25, 0.0)
+        from windfell.pixels.colour import srgb_decoded
+
+        light = srgb_decoded(Photographer(canvas).take(shot) / 255.0) / srgb_decoded(0.5)
+        assert_allclose(light[100, 150], [0.9, 0.8, 0.7], atol=0.01)
+        assert_allclose(light[0, 0] / light[100, 150], 0.75, atol=0.02)
+
+    def test_the_same_row_at_every_scale(self):
+        small, large = row_shots(RowPlan(), 0.2), row_shots(RowPlan(), 1.0)
+        for a, b in zip(small, large, strict=True):
+            assert_allclose(a.rotation, b.rotation)
+            self.assertAlmostEqual(a.lens.focal_px * 5, b.lens.focal_px)
+        self.assertNotEqual(row_shots(replace(RowPlan(), seed=9))[0].rotation.tolist(), large[0].rotation.tolist())
+
+    def test_neighbours_overlap_as_planned(self):
+        shots = row_shots(RowPlan(jitter_deg=0.0, overlap=0.3))
+        step = np.degrees(np.arccos(np.clip((np.trace(shots[0].rotation.T @ shots[1].rotation) - 1) / 2, -1, 1)))
+        field = 2 * np.degrees(np.arctan(1067 / 2 / 1620))
+        self.assertAlmostEqual(1 - step / field, 0.3, delta=0.01)
+
+
+class Visitors(unittest.TestCase):
+    def test_the_mask_holds_all_that_a_visitor_changes(self):
+        scene, mask = np.full((200, 200, 3), 0.6, np.float32), np.zeros((200, 200), np.uint8)
+        before = scene.copy()
+        draw_visitor(scene, mask, Visitor(90, 170, 120, 0.8, (0.8, 0.2, 0.2), (0.1, 0.1, 0.2)))
+        changed = np.abs(scene - before).max(axis=2) > 0.03
+        self.assertTrue((mask[changed] == 255).all())
+        self.assertGreater(changed.sum(), 1500)
+
+    def test_no_spot_is_covered_in_half_of_the_frames(self):
+        masks = [cv2.imread(str(green() / f["mask"]), 0) > 0 for f in truth_of(green())["frames"]]
+        self.assertLess(np.mean(masks, axis=0).max(), 0.5)
+
+    def test_everybody_walks(self):
+        people = passers_by(5, 400, 300, 160, np.random.default_rng(1))
+        for a, b in zip(people[0], people[4], strict=True):
+            self.assertGreater(abs(a.x - b.x), 100)
+
+
+class Sets(unittest.TestCase):
+    def test_every_set_is_shipped_with_truth_that_fits(self):
+        import windfell.demo.sets as module
+
+        shipped = Path(module.__file__).parent / "frames"
+        for key in SETS:
+            frames = truth_of(shipped / key)["frames"]
+            self.assertEqual([Path(p).name for p in frames_in(shipped / key)], [f["file"] for f in frames])
+            height, width = cv2.imread(str(shipped / key / frames[0]["file"])).shape[:2]
+            self.assertEqual((width, height), (frames[0]["width"], frames[0]["height"]))
+            self.assertGreaterEqual(max(width, height), 1600)
+
+    def test_truth_is_written_beside_the_frames(self):
+        truth = truth_of(ridge())
+        self.assertEqual(truth["kind"], "panorama")
+        for frame in truth["frames"]:
+            turn = np.array(frame["rotation"])
+            assert_allclose(turn @ turn.T, np.eye(3), atol=1e-12)
+
+    def test_drawing_can_be_stopped(self):
+        job = Job()
+        job.stop()
+        with tempfile.TemporaryDirectory() as folder, self.assertRaises(Cancelled):
+            write_green(Path(folder), GreenPlan(), 0.1, job)
+
+    def test_noise_wraps_and_is_even(self):
+        n = noise((64, 256), (32, 32), 4, np.random.default_rng(1))
+        self.assertLess(abs(float(n.mean())), 0.4)
+        inner = np.abs(np.diff(n, axis=1)).mean()
+        self.assertLess(np.abs(n[:, 0] - n[:, -1]).mean(), 3 * inner)
