@@ -163,6 +163,10 @@ def _style(t: Theme) -> str:
         gridline-color: {t.stone}; selection-background-color: {t.tarn}; selection-color: {t.sheet};
     }}
     QHeaderView::section {{ background: {t.stone}; color: {t.quiet}; border: none; padding: 3px 6px; }}
+    QCheckBox {{ spacing: 7px; }}
+    QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px; background: {t.sheet}; }}
+    QCheckBox::indicator:checked {{ image: url({_tinted("check", t)}); border-color: {t.ink}; }}
+    QCheckBox:focus {{ border: 1px solid {t.tarn}; border-radius: 3px; }}
     QScrollArea {{ border: none; background: transparent; }}
     QScrollBar:vertical {{ width: 10px; background: transparent; }}
     QScrollBar:horizontal {{ height: 10px; background: transparent; }}
