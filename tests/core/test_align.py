@@ -24,7 +24,7 @@ from windfell.align.adjust import Cameras, Observations, _jacobian, adjust
 from windfell.align.features import find_features
 from windfell.align.level import down_direction, levelled
 from windfell.align.pairs import Link, link, log_false_alarms
-from windfell.align.panorama import Placed
+from windfell.align.panorama import LensHint, Placed, register_panorama
 from windfell.align.series import WAYS, onto
 from windfell.errors import CannotJoin
 from windfell.geometry import planar
@@ -200,6 +200,20 @@ class PanoramaAgainstTruth(unittest.TestCase):
         self.assertEqual(found.placed, [0, 1, 2])
         ratio = found.frames[1].lens.focal_px / found.frames[0].lens.focal_px
         self.assertAlmostEqual(ratio, 0.6, delta=0.02)
+
+    def test_metadata_that_is_far_off_does_not_mislead(self):
+        """As after cropping: the files say a focal length 1.7 times too long."""
+        made, job = engine(), Job()
+        project, set_id = project_of(frames_in(ridge()))
+        stages = made.stages(project, set_id)
+        frames = project.sets[0].frames
+        opened = made.opened_all(project, project.sets[0], job)
+        features = [made.features(o, f, job) for o, f in zip(opened, frames, strict=True)]
+        hints = [LensHint(o.lens_key, 1.7 * o.focal_px) for o in opened]
+        found = register_panorama(features, hints, job)
+        true = truth_of(ridge())["frames"][0]["focal_px"]
+        self.assertLess(abs(found.frames[0].lens.focal_px / true - 1), 0.015)
+        self.assertEqual(stages.registration(job).placed, found.placed)
 
     def test_frames_without_overlap_cannot_be_joined(self):
         paths = frames_in(ridge())

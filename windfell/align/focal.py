@@ -15,26 +15,36 @@ Array = NDArray[np.float64]
 USUAL = 0.9
 CANDIDATES = np.geomspace(0.35, 8.0, 28)
 BELIEF_SIGMA = 0.6
+PLAINLY = 1.5
 
 
-def first_focal(cameras: Cameras, observations: Sequence[Observations]) -> float:
+def first_focal(
+    cameras: Cameras, observations: Sequence[Observations], from_metadata: bool
+) -> float:
     """The factor on all focal lengths for which every pair by itself fits a turn best.
 
     Each candidate turns each pair as well as it can (Kabsch) and counts the robust
-    error left, with a loose belief in usual lenses so that flat evidence stays sane.
+    error left, with a loose belief in usual lenses so that flat evidence stays sane. Focal
+    lengths from metadata stand (factor 1) unless another fits plainly better, as after
+    cropping.
     """
     longest = max(max(s) for s in cameras.sizes)
     base = cameras.focal_px.copy()
-    best, best_cost = 1.0, np.inf
-    for factor in CANDIDATES * longest / base.mean():
+
+    def cost_of(factor: float) -> float:
         cameras.focal_px = base * factor
-        cost = np.mean([_pair_cost(cameras, o, longest / 400) for o in observations])
-        belief = np.log(factor * base.mean() / (USUAL * longest)) / BELIEF_SIGMA
-        cost += 0.004 * belief**2
-        if cost < best_cost:
-            best, best_cost = factor, cost
+        return float(np.mean([_pair_cost(cameras, o, longest / 400) for o in observations]))
+
+    def belief(factor: float) -> float:
+        return 0.004 * (np.log(factor * base.mean() / (USUAL * longest)) / BELIEF_SIGMA) ** 2
+
+    factors = CANDIDATES * longest / base.mean()
+    costs = [cost_of(f) for f in factors]
+    at_metadata = cost_of(1.0) if from_metadata else np.inf
     cameras.focal_px = base
-    return float(best)
+    if at_metadata <= PLAINLY * min(costs) + 0.02:
+        return 1.0
+    return float(min(zip(factors, costs, strict=True), key=lambda fc: fc[1] + belief(fc[0]))[0])
 
 
 def pair_turn(cameras: Cameras, obs: Observations) -> Array:

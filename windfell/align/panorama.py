@@ -156,8 +156,8 @@ def _starting_cameras(features, hints, members, observations, focal_px) -> Camer
         sizes, group, [np.eye(3)] * len(members), focal, np.zeros(len(keys)), focal.copy(),
         fixed_focal=focal_px is not None,
     )
-    if focal_px is None and not all(known):
-        cameras.focal_px = focal * first_focal(cameras, observations)
+    if focal_px is None:
+        cameras.focal_px = focal * first_focal(cameras, observations, all(known))
         cameras.prior_focal_px = cameras.focal_px.copy()
     cameras.rotations = chained_rotations(cameras, observations)
     return cameras

@@ -26,14 +26,17 @@ SETTLE_LIMIT_S = 180.0
 def run(arguments: list[str]) -> int:
     """Open the window; answers the exit status."""
     options = _parsed(arguments)
-    if options.screenshot and not os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY"):
-        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    if not any(os.environ.get(n) for n in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        if not options.screenshot:
+            print("windfell: there is no display for the window; use ./start for a virtual one, or a "
+                  "headless command (windfell --help).", file=sys.stderr)
+            return 2
+        os.environ["QT_QPA_PLATFORM"] = "offscreen"
     app = application()
     theme.apply(app, theme.THEMES[options.theme.capitalize()])
     session = Session()
     window = Window(session)
-    wide, _, high = options.size.partition("x")
-    window.resize(int(wide), int(high))
+    window.resize(*options.size)
     window.show()
     if options.files:
         window.open_paths(options.files)
@@ -73,8 +76,13 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("--station", help="gather, align, shape, join, combine or export")
     parser.add_argument("--set", help="a set by its name")
     parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
-    parser.add_argument("--size", default="1280x800", help="of the window")
+    parser.add_argument("--size", type=_size, default=(1280, 800), metavar="WxH", help="of the window")
     return parser.parse_args(arguments)
+
+
+def _size(text: str) -> tuple[int, int]:
+    wide, _, high = text.partition("x")
+    return int(wide), int(high)
 
 
 def _screenshot(app: QApplication, window: Window, options: argparse.Namespace) -> int:
