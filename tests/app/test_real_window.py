@@ -24,7 +24,7 @@ class RealWindow(unittest.TestCase):
         self.addCleanup(self._home.cleanup)
         reading, writing = os.pipe()
         self.screen = subprocess.Popen(
-            ["Xvfb", "-displayfd", str(writing), "-screen", "0", "1280x800x24"], pass_fds=(writing,),
+            ["Xvfb", "-displayfd", str(writing), "-noreset", "-screen", "0", "1280x800x24"], pass_fds=(writing,),
             stderr=subprocess.DEVNULL)
         self.addCleanup(self._end, self.screen)
         os.close(writing)
