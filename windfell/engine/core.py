@@ -25,7 +25,7 @@ from windfell.recipe.project_file import Masks
 
 FEATURE_SIDE = 1280
 TILE = 1024
-PREVIEW_TILE = 512
+PREVIEW_TILE = 160
 
 
 class Engine:

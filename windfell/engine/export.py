@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -17,7 +17,7 @@ from windfell.engine.sources import OpenedFile
 from windfell.errors import BadRequest, OutputFailed
 from windfell.job import Job
 from windfell.output.metadata import Carried
-from windfell.output.writers import WRITERS, Sheet
+from windfell.output.writers import ROWS_PER_STRIP, WRITERS, Sheet
 from windfell.pixels.colour import SPACES, Encoder
 from windfell.pixels.profiles import icc_of
 from windfell.recipe.model import Compression, FileSource, Kind, Output, Project
@@ -66,9 +66,17 @@ def export(engine: Engine, project: Project, set_id: str, path: Path, job: Job) 
     with written_whole(path, flush=False) as temporary:
         finish = _finisher(sheet, output)
         strips = engine.strips(project, set_id, scale, job, finish)
-        WRITERS[str(output.format)].write(temporary, sheet, strips)
+        WRITERS[str(output.format)].write(temporary, sheet, _stoppable(strips, job))
         job.check()
     return Written(path, width, height)
+
+
+def _stoppable(strips: Iterator[NDArray], job: Job) -> Iterator[NDArray]:
+    """The same rows, few at a time, so that a stop is heard between them."""
+    for strip in strips:
+        for top in range(0, len(strip), ROWS_PER_STRIP):
+            job.check()
+            yield strip[top : top + ROWS_PER_STRIP]
 
 
 def _sheet(engine, project, set_id, output: Output, width, height, job) -> Sheet:

@@ -24,8 +24,8 @@ from windfell.engine.stage import Host, all_features, content_key, development_k
 from windfell.engine.surface import (
     Ownership,
     Wide,
-    columns,
     frame_box,
+    owner_at,
     owners_near,
     sampled,
     softly,
@@ -388,9 +388,7 @@ class PanoramaStages:
         canvas = self.canvas(job).scaled(scale)
         own = self.ownership(job)
         where = surface_map(own.surface, canvas, Region(0, 0, canvas.width, canvas.height)).dense()
-        x = columns(own.surface, np.rint(where[..., 0]).astype(np.int32))
-        y = np.clip(np.rint(where[..., 1]).astype(np.int32), 0, own.surface.height - 1)
-        return own.owner[y, x], self._coverage(canvas, job)
+        return owner_at(own, where), self._coverage(canvas, job)
 
     def _fine_levels(self, px_per_unit: float, job: Job) -> int:
         full = native_px_per_unit(self.posed(job))
@@ -404,11 +402,15 @@ class PanoramaStages:
         """Those of the present frames that the region holds, and how strongly each owns what."""
         lights = self.lights(job)
         frames, softs = [], []
+        small = canvas.px_per_unit <= own.surface.px_per_unit and len(present) > 1
+        owner = owner_at(own, where.dense()) if small else None
         for n in present:
             seen = self._warp(n, canvas, region, lights[n], job)
             if seen is None:
                 continue
             frames.append(seen)
-            if len(present) > 1:
+            if small:
+                softs.append((owner == n).astype(np.float32))
+            elif len(present) > 1:
                 softs.append(where.spread(softly(own, n, where.nodes)))
         return frames, softs

@@ -73,6 +73,12 @@ def surface_map(surface: Canvas, canvas: Canvas, region: Region) -> GridMap:
     return GridMap.of(place, region.left, region.top, region.width, region.height, step)
 
 
+def owner_at(own: Ownership, where: F32) -> NDArray[np.int16]:
+    """The owner at each place (h, w, 2) of the surface."""
+    y = np.clip(np.rint(where[..., 1]).astype(np.int32), 0, own.surface.height - 1)
+    return own.owner[y, columns(own.surface, np.rint(where[..., 0]).astype(np.int32))]
+
+
 def owners_near(own: Ownership, where: GridMap) -> list[int]:
     """Owners found at the nodes of a map and a little around them."""
     h = own.owner.shape[0]

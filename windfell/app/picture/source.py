@@ -15,7 +15,7 @@ from windfell.job import Job
 from windfell.pixels.tiles import Region
 from windfell.recipe.model import Kind, Project, picture_parts
 
-COARSE, SHARP = 560, 1600
+COARSE, SHARP = 480, 1600
 TILE = 512
 TILES_KEPT = 160
 SETTLE_MS = 160
