@@ -95,7 +95,8 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
     where = grid.moved(left, top).dense()
     everywhere = grid.everywhere_inside(sheet.width, sheet.height)
     inside = None if everywhere else inside_frame(where, sheet.width, sheet.height, left, top)
-    light = remapped(sheet.light(left, top, right, bottom), where, everywhere)
+    plain = grid.stays_near(box)
+    light = remapped(sheet.light(left, top, right, bottom), where, plain)
     return light * np.float32(layer.gain), inside
 
 

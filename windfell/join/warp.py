@@ -68,7 +68,8 @@ def warped(
     valid = None if everywhere else inside_frame(where, sheet.width, sheet.height, left, top)
     if valid is not None and not valid.any():
         return None
-    picture = remapped(sheet.light(left, top, right, bottom), where, everywhere)
+    plain = grid.stays_near(box)
+    picture = remapped(sheet.light(left, top, right, bottom), where, plain)
     factors = light.factors(grid.nodes, lens)
     if factors.shape[:2] == (1, 1):
         picture *= factors

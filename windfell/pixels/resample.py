@@ -76,6 +76,17 @@ class GridMap:
         x, y = self.nodes[..., 0], self.nodes[..., 1]
         return bool(x.min() > 0 and y.min() > 0 and x.max() < width - 1 and y.max() < height - 1)
 
+    def stays_near(self, box: tuple[int, int, int, int]) -> bool:
+        """Whether the map has a place for every pixel, none far from a box of the source.
+
+        What lies within one reflection of the box can be read as it is.
+        """
+        left, top, right, bottom = box
+        wide, high = right - left, bottom - top
+        x, y = self.nodes[..., 0], self.nodes[..., 1]
+        return bool(x.min() > left - wide and x.max() < right + wide
+                    and y.min() > top - high and y.max() < bottom + high)
+
 
 def inside_frame(
     source_map: NDArray, width: int, height: int, left: int = 0, top: int = 0
