@@ -90,7 +90,8 @@ class Blending(unittest.TestCase):
         weights[1][:, :40] = 0
         frames = [Warped(picture, None), Warped(picture.copy(), None)]
         for levels in (0, 1, 4):
-            assert_allclose(blended(frames, weights, levels), picture, atol=1e-5)
+            # cv2.blendLinear divides by the weights' sum + 1e-5, under half a step of 16 bits a band
+            assert_allclose(blended(frames, weights, levels), picture, atol=4e-5)
 
     def test_a_step_of_light_becomes_a_slope(self):
         flat = [Warped(np.full((64, 128, 3), v, np.float32), None) for v in (0.2, 0.4)]

@@ -33,6 +33,8 @@ def blended(frames: Sequence[Warped], weights: Sequence[F32], levels: int) -> F3
     levels = min(levels, max_levels(*weights[0].shape))
     if levels == 0:
         return _weighted(frames, weights)
+    if len(frames) == 2:
+        return _two_blended(frames, weights, levels)
     sums: list[F32] = []
     for frame, weight in zip(frames, weights, strict=True):
         masks = gaussian(weight, levels)
@@ -44,6 +46,15 @@ def blended(frames: Sequence[Warped], weights: Sequence[F32], levels: int) -> F3
             else:
                 sums.append(band)
     return collapsed(sums)
+
+
+def _two_blended(frames: Sequence[Warped], weights: Sequence[F32], levels: int) -> F32:
+    """The same for the usual case, band by band in one pass (its eps dims by 1e-5)."""
+    masks = [gaussian(w, levels) for w in weights]
+    first, second = (laplacian(f.light, levels) for f in frames)
+    return collapsed([
+        cv2.blendLinear(a, b, m, n) for a, b, m, n in zip(first, second, *masks, strict=True)
+    ])
 
 
 def _weighted(frames: Sequence[Warped], weights: Sequence[F32]) -> F32:

@@ -11,16 +11,16 @@ from numpy.typing import NDArray
 
 F32 = NDArray[np.float32]
 MARGIN = 5
-LINEAR_BACK = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
 
 
 @dataclass(frozen=True)
 class GridMap:
-    """A smooth map of a region's pixels to other pixels, held at every `step`-th of them.
+    """A smooth map of a region's pixels to other pixels, held at the middles of blocks of them.
 
-    `nodes` is float32 (ny, nx, 2), NaN where the map leads nowhere; `step` is a power of
-    two up to 32. Linear interpolation between nodes errs by about step^2 / (8 f) px for
-    a focal length of f px: 0.006 px for step 16 at 5000 px.
+    `nodes` is float32 (ny, nx, 2), NaN where the map leads nowhere, one for each block of
+    step x step pixels and for a rim of blocks around the region. Linear interpolation
+    between nodes errs by about step^2 / (8 f) px for a focal length of f px: 0.006 px for
+    step 16 at 5000 px.
     """
 
     nodes: F32
@@ -34,9 +34,9 @@ class GridMap:
         step: int,
     ) -> GridMap:
         """`pixel_map` takes float64 pixels (..., 2) and answers pixels (..., 2), NaN where none."""
-        nx, ny = -(-(width - 1) // step) + 2, -(-(height - 1) // step) + 2
-        x = left + step * np.arange(nx, dtype=np.float64)
-        y = top + step * np.arange(ny, dtype=np.float64)
+        nx, ny = -(-width // step) + 2, -(-height // step) + 2
+        x = left - 0.5 + step * (np.arange(nx) - 0.5)
+        y = top - 0.5 + step * (np.arange(ny) - 0.5)
         nodes = pixel_map(np.stack(np.meshgrid(x, y), -1)).astype(np.float32)
         return cls(np.ascontiguousarray(nodes), step, width, height)
 
@@ -49,15 +49,11 @@ class GridMap:
         return self.spread(self.nodes)
 
     def spread(self, nodes: F32) -> F32:
-        """Values given at the nodes, (ny, nx) or (ny, nx, c), at every pixel.
-
-        The steps are powers of two, so the interpolation's weights of 1/32 are exact.
-        """
-        back = np.array([[1 / self.step, 0, 0], [0, 1 / self.step, 0]])
-        return cv2.warpAffine(
-            nodes, back, (self.width, self.height), flags=LINEAR_BACK,
-            borderMode=cv2.BORDER_REPLICATE,
-        )
+        """Values given at the nodes, (ny, nx) or (ny, nx, c), at every pixel."""
+        k = self.step
+        size = (nodes.shape[1] * k, nodes.shape[0] * k)
+        whole = cv2.resize(nodes, size, interpolation=cv2.INTER_LINEAR)
+        return whole[k : k + self.height, k : k + self.width]
 
     def box(self, width: int, height: int) -> tuple[int, int, int, int] | None:
         """(left, top, right, bottom) of a width x height source that the map reads, or None."""
