@@ -2,52 +2,33 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from windfell.app import theme
 from windfell.app.session import Session
 from windfell.app.thumbnails import Thumbnails
+from windfell.app.widgets.frame_tile import FrameTile
 from windfell.recipe import edits
 from windfell.recipe.model import Frame
 
 WIDE, FOLDED = 116, 34
-_TICK = (QPointF(3, 7), QPointF(6, 10.5), QPointF(11.5, 3.5))
 
 
-class FrameTick(QWidget):
+class FrameTick(FrameTile):
     """One frame. Click selects it; the mark at its upper right switches it on or off."""
 
-    picked = Signal(str)
-    switched = Signal(str, bool)
-
     def __init__(self, number: int, frame: Frame, thumbnails: Thumbnails) -> None:
-        super().__init__()
-        self.number, self.frame = number, frame
-        self._thumbnails = thumbnails
-        self.note, self.wrong = "", False
-        self.chosen = self.folded = False
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        super().__init__(number, frame, thumbnails)
+        self.note, self.wrong, self.folded = "", False, False
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName(f"Frame {number}")
 
     def sizeHint(self) -> QSize:
         return QSize(FOLDED - 8, 22) if self.folded else QSize(WIDE - 14, 104)
 
-    def mousePressEvent(self, event) -> None:
-        if not self.folded and event.position().x() > self.width() - 26 and event.position().y() < 24:
-            self.switched.emit(self.frame.id, not self.frame.on)
-        else:
-            self.picked.emit(self.frame.id)
-
-    def keyPressEvent(self, event) -> None:
-        if event.key() == Qt.Key.Key_Space:
-            self.switched.emit(self.frame.id, not self.frame.on)
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.picked.emit(self.frame.id)
-        else:
-            super().keyPressEvent(event)
+    def is_on_mark(self, at: QPointF) -> bool:
+        return not self.folded and at.x() > self.width() - 26 and at.y() < 24
 
     def paintEvent(self, event) -> None:
         p = QPainter(self)
@@ -63,8 +44,8 @@ class FrameTick(QWidget):
             p.drawText(box, Qt.AlignmentFlag.AlignCenter, str(self.number))
             return
         p.drawText(QRectF(8, 4, 40, 16), Qt.AlignmentFlag.AlignVCenter, str(self.number))
-        self._paint_switch(p)
-        self._paint_thumbnail(p, QRectF(7, 22, self.width() - 14, self.height() - 42))
+        self.paint_mark(p, QRectF(self.width() - 22, 5, 14, 14))
+        self.paint_thumbnail(p, QRectF(7, 22, self.width() - 14, self.height() - 42))
         p.setFont(theme.numbers_font(7.6))
         p.setPen(theme.colour("rowan" if self.wrong else "quiet"))
         note = self.note if self.frame.on else "left out"
@@ -74,29 +55,6 @@ class FrameTick(QWidget):
             p.setBrush(Qt.BrushStyle.NoBrush)
             p.setPen(QPen(theme.colour("tarn"), 2))
             p.drawRoundedRect(box.adjusted(2, 2, -2, -2), 4, 4)
-
-    def _paint_switch(self, p: QPainter) -> None:
-        at = QRectF(self.width() - 22, 5, 14, 14)
-        p.setPen(QPen(theme.colour("moss" if self.frame.on else "quiet"), 1.8))
-        p.setBrush(Qt.BrushStyle.NoBrush)
-        p.drawRoundedRect(at, 3, 3)
-        if self.frame.on:
-            p.drawPolyline([at.topLeft() + d for d in _TICK])
-
-    def _paint_thumbnail(self, p: QPainter, room: QRectF) -> None:
-        found = self._thumbnails.of(self.frame)
-        if found is None or found.image is None:
-            p.fillRect(room, theme.colour("line"))
-            if found is not None:
-                p.setPen(theme.colour("rowan"))
-                p.setFont(theme.words_font(8.5))
-                p.drawText(room, Qt.AlignmentFlag.AlignCenter, "unreadable")
-            return
-        k = min(room.width() / found.image.width(), room.height() / found.image.height())
-        w, h = found.image.width() * k, found.image.height() * k
-        p.setOpacity(1.0 if self.frame.on else 0.35)
-        p.drawImage(QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), found.image)
-        p.setOpacity(1.0)
 
 
 class FramesColumn(QScrollArea):

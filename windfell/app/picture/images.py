@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtGui import QImage
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QImage, QPainter
 
 from windfell.engine.picture import Picture
 from windfell.pixels.colour import to_view
@@ -19,3 +20,10 @@ def to_image(picture: Picture) -> QImage:
     out[~picture.covered] = 0
     image = QImage(out.data, width, height, 4 * width, QImage.Format.Format_RGBA8888_Premultiplied)
     return image.copy()
+
+
+def draw_fitted(painter: QPainter, image: QImage, room: QRectF) -> None:
+    """The image as large as the room allows, in its middle."""
+    k = min(room.width() / image.width(), room.height() / image.height())
+    w, h = image.width() * k, image.height() * k
+    painter.drawImage(QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), image)

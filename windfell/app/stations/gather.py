@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtSvgWidgets import QSvgWidget
 from PySide6.QtWidgets import (
@@ -25,6 +25,7 @@ from windfell.app.stations.station import Station
 from windfell.app.thumbnails import Thumbnails
 from windfell.app.widgets.bars import Bars
 from windfell.app.widgets.choice import Choice
+from windfell.app.widgets.frame_tile import FrameTile
 from windfell.errors import WindfellError
 from windfell.frames.metadata import said
 from windfell.frames.still import metadata_of
@@ -32,21 +33,13 @@ from windfell.recipe import edits
 from windfell.recipe.model import FileSource, Frame, FrameSet, Kind
 
 CARD_HIGH = 132
-_TICK = (QPointF(3.5, 8), QPointF(7, 11.5), QPointF(13, 4.5))
 
 
-class FrameCard(QWidget):
+class FrameCard(FrameTile):
     """A frame in its lane. Click selects; double click or the mark leaves it out or takes it in."""
 
-    picked = Signal(str)
-    switched = Signal(str, bool)
-
     def __init__(self, number: int, frame: Frame, thumbnails: Thumbnails) -> None:
-        super().__init__()
-        self.number, self.frame, self.chosen = number, frame, False
-        self._thumbnails = thumbnails
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(f"Frame {number}")
+        super().__init__(number, frame, thumbnails)
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
         self._fit_to_thumbnail()
 
@@ -61,22 +54,11 @@ class FrameCard(QWidget):
         self._fit_to_thumbnail()
         self.update()
 
-    def mousePressEvent(self, event) -> None:
-        if event.position().x() > self.width() - 28 and event.position().y() > self.height() - 26:
-            self.switched.emit(self.frame.id, not self.frame.on)
-        else:
-            self.picked.emit(self.frame.id)
+    def is_on_mark(self, at: QPointF) -> bool:
+        return at.x() > self.width() - 28 and at.y() > self.height() - 26
 
     def mouseDoubleClickEvent(self, event) -> None:
-        self.switched.emit(self.frame.id, not self.frame.on)
-
-    def keyPressEvent(self, event) -> None:
-        if event.key() == Qt.Key.Key_Space:
-            self.switched.emit(self.frame.id, not self.frame.on)
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.picked.emit(self.frame.id)
-        else:
-            super().keyPressEvent(event)
+        self.switch()
 
     def paintEvent(self, event) -> None:
         p = QPainter(self)
@@ -87,30 +69,12 @@ class FrameCard(QWidget):
         p.setPen(QPen(theme.colour(edge), 2 if self.chosen or self.hasFocus() else 1))
         p.setBrush(theme.colour("sheet"))
         p.drawRoundedRect(box, 5, 5)
-        room = box.adjusted(3, 3, -3, -25)
-        found = self._thumbnails.of(self.frame)
-        if found is not None and found.image is not None:
-            p.setOpacity(1.0 if self.frame.on else 0.3)
-            k = min(room.width() / found.image.width(), room.height() / found.image.height())
-            w, h = found.image.width() * k, found.image.height() * k
-            p.drawImage(QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), found.image)
-            p.setOpacity(1.0)
-        else:
-            p.fillRect(room, theme.colour("line"))
-            if found is not None:
-                p.setPen(theme.colour("rowan"))
-                p.setFont(theme.words_font(9))
-                p.drawText(room, int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap), "unreadable")
+        self.paint_thumbnail(p, box.adjusted(3, 3, -3, -25))
         p.setFont(theme.numbers_font(8))
         p.setPen(theme.colour("ink" if self.frame.on else "quiet"))
         words = str(self.number) if self.frame.on else f"{self.number} out"
         p.drawText(QRectF(9, self.height() - 23, 60, 18), Qt.AlignmentFlag.AlignVCenter, words)
-        at = QRectF(self.width() - 24, self.height() - 22, 15, 15)
-        p.setPen(QPen(theme.colour("moss" if self.frame.on else "quiet"), 1.8))
-        p.setBrush(Qt.BrushStyle.NoBrush)
-        p.drawRoundedRect(at, 3, 3)
-        if self.frame.on:
-            p.drawPolyline([at.topLeft() + d - QPointF(0.7, 0.5) for d in _TICK])
+        self.paint_mark(p, QRectF(self.width() - 24, self.height() - 22, 15, 15))
 
 
 class Lane(QFrame):

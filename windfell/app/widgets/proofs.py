@@ -10,7 +10,7 @@ from PySide6.QtGui import QImage, QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
 
 from windfell.app import theme
-from windfell.app.picture.images import to_image
+from windfell.app.picture.images import draw_fitted, to_image
 from windfell.app.session import Session
 from windfell.engine.core import Engine
 from windfell.job import Job
@@ -92,9 +92,7 @@ class ProofCard(QWidget):
         p.fillRect(room, theme.colour("surround"))
         if self.image is None or self.image.isNull():
             return
-        k = min(room.width() / self.image.width(), room.height() / self.image.height())
-        w, h = self.image.width() * k, self.image.height() * k
-        p.drawImage(QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), self.image)
+        draw_fitted(p, self.image, room)
 
 
 class Proofs(QWidget):
