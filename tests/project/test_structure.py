@@ -9,7 +9,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[2]
 PACKAGE = ROOT / "windfell"
 GROUND = {"geometry", "pixels", "recipe", "errors", "job"}
-SUBJECTS = {"frames", "align", "shape", "join", "combine", "output", "demo"}
+SUBJECTS = {"frames", "develop", "readiness", "align", "shape", "join", "combine", "output", "demo"}
 ALLOWED = {
     **dict.fromkeys(("recipe", "pixels", "errors", "job"), GROUND),
     "geometry": {"geometry"},

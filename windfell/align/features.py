@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.geometry.camera import Lens
+from windfell.geometry.optics import Optics
 from windfell.pixels.colour import to_view
 
 MOST = 3000
@@ -28,6 +30,14 @@ class Features:
 
     def __len__(self) -> int:
         return len(self.points)
+
+
+def unbent(features: Features, optics: Optics | None) -> Features:
+    """Features with their points where a lens without distortion would have put them."""
+    if optics is None or not optics.bends:
+        return features
+    lens = Lens(features.width, features.height, 1.0)
+    return replace(features, points=optics.ideal(features.points, lens.centre, lens.half_diagonal))
 
 
 def find_features(

@@ -11,7 +11,10 @@ from numpy.typing import NDArray
 from windfell.combine.network import ranked
 from windfell.combine.rules import StackRule
 from windfell.geometry import planar
-from windfell.pixels.resample import GridMap, inside_frame, remapped
+from windfell.geometry.camera import Lens
+from windfell.geometry.optics import Optics
+from windfell.pixels.fringes import read_in_colours
+from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
 
@@ -22,12 +25,13 @@ CACHE_BYTES = 768 * 1024
 @dataclass(frozen=True)
 class Layer:
     """A frame of the stack: its pixels, its place (reference px to frame px; None: as it is),
-    and the factor on its light. `transform` counts at the sheet's own scale.
+    and its lens's bending, if it is corrected. `transform` counts at the sheet's own scale and
+    leads to the ideal place that `optics` bends.
     """
 
     sheet: Sheet
     transform: NDArray[np.float64] | None = None
-    gain: float = 1.0
+    optics: Optics | None = None
 
 
 def rows_in_cache(layers: Sequence[Layer], width: int) -> int:
@@ -42,7 +46,7 @@ def by_rank(layers: Sequence[Layer], rule: StackRule) -> bool:
     if rule.ranks(len(layers)) is None or first.linearizer is None:
         return False
     return all(
-        x.transform is None and x.gain == 1.0 and x.sheet.linearizer is first.linearizer
+        x.transform is None and x.sheet.linearizer is first.linearizer
         and first.linearizer.matrix is not None and x.sheet.pixels.shape == first.pixels.shape
         and x.sheet.pixels.dtype == first.pixels.dtype
         for x in layers
@@ -79,12 +83,12 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
     """A layer's light on the region, and where it covers it (None: everywhere)."""
     sheet = layer.sheet
     if layer.transform is None:
-        light = sheet.light(
+        return sheet.light(
             region.left, region.top, region.left + region.width, region.top + region.height
-        )
-        return (light if layer.gain == 1.0 else light * np.float32(layer.gain)), None
+        ), None
+    lens = Lens(sheet.width, sheet.height, 1.0, optics=layer.optics)
     grid = GridMap.of(
-        lambda p: planar.apply(layer.transform, p),
+        lambda p: lens.bent(planar.apply(layer.transform, p)),
         region.left, region.top, region.width, region.height, 8,
     )
     box = grid.box(sheet.width, sheet.height)
@@ -96,8 +100,8 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
     everywhere = grid.everywhere_inside(sheet.width, sheet.height)
     inside = None if everywhere else inside_frame(where, sheet.width, sheet.height, left, top)
     plain = grid.stays_near(box)
-    light = remapped(sheet.light(left, top, right, bottom), where, plain)
-    return light * np.float32(layer.gain), inside
+    source = sheet.light(left, top, right, bottom)
+    return read_in_colours(source, grid, where, lens, (left, top), plain), inside
 
 
 def _where_covered(planes: list[F32], masks: Sequence, rule: StackRule) -> F32:

@@ -9,13 +9,17 @@ import cv2
 import numpy as np
 
 from windfell.align.features import Features, find_features
+from windfell.develop.developer import DevelopedSheet, is_plain
+from windfell.develop.lens import Taken, optics_of
+from windfell.develop.local import GUIDE_SIDE
 from windfell.engine.cache import Cache, key_of, total_memory_bytes
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened, OpenedFile, canonical_scale, open_source
 from windfell.engine.stack import StackStages
-from windfell.errors import CannotJoin
+from windfell.errors import BadRequest, CannotJoin
 from windfell.frames.still import StillFrame
+from windfell.geometry.optics import Optics
 from windfell.job import Job
 from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
@@ -66,6 +70,29 @@ class Engine:
 
         key = key_of("features", opened.identity, ignored, FEATURE_SIDE)
         return self.cache.get(key, find, on_disk=True)
+
+    def optics(self, opened: Opened, frame: Frame) -> Optics | None:
+        """What the frame's lens correction undoes, or None. Raises BadRequest if it cannot."""
+        try:
+            return optics_of(frame.lens, opened.taken)
+        except ValueError as error:
+            name = getattr(frame.source, "path", "The nested set")
+            raise BadRequest(f"{name}: {error}.") from error
+
+    def developed(self, opened: Opened, frame: Frame, scale: float, job: Job) -> Sheet | DevelopedSheet:
+        """A frame's pixels at about a scale, developed; as they are where nothing is to be done."""
+        sheet = opened.sheet(scale, job)
+        optics = self.optics(opened, frame)
+        lit = optics is not None and bool(optics.light)
+        if is_plain(frame.development) and not lit:
+            return sheet
+
+        def proxy() -> np.ndarray:
+            small = opened.sheet(min(1.0, GUIDE_SIDE / max(opened.size)), job)
+            size = scaled_size(opened.size, min(1.0, GUIDE_SIDE / max(opened.size)))
+            return shrunk(small.light(0, 0, small.width, small.height), *size)
+
+        return DevelopedSheet(sheet, frame.development, optics, opened.size[0], proxy)
 
     def _ignore_mask(self, names: tuple[str, ...]) -> np.ndarray | None:
         masks = [self.masks[n] for n in names if n in self.masks]
@@ -148,6 +175,7 @@ class NestedSet:
         self.size = stages.size(job)
         self.focal_px = stages.focal_px(job)
         self.lens_key = (*sorted(self.size), "set", self.focal_px and round(self.focal_px, 1))
+        self.taken = Taken(*self.size)
 
     def sheet(self, scale: float, job: Job) -> Sheet:
         kept = canonical_scale(scale)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
@@ -11,6 +12,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.features import unbent
 from windfell.align.panorama import (
     LensHint,
     PanoramaRegistration,
@@ -107,8 +109,11 @@ class PanoramaStages:
         opened = self._opened(job)
 
         def register() -> PanoramaRegistration:
-            features = all_features(self._host, opened, self.set.used, job)
-            hints = [LensHint(o.lens_key, o.focal_px) for o in opened]
+            features = [
+                unbent(f, self._host.optics(o, frame)) for f, o, frame in zip(
+                    all_features(self._host, opened, self.set.used, job), opened, self.set.used, strict=True)
+            ]
+            hints = [LensHint((*o.lens_key, f.lens), o.focal_px) for o, f in zip(opened, self.set.used, strict=True)]
             return register_panorama(features, hints, job, self.set.registration.focal_px)
 
         raw = self._host.cache.get(self._registration_key(job), register, on_disk=True)
@@ -117,8 +122,12 @@ class PanoramaStages:
     def posed(self, job: Job) -> list[Posed]:
         """Lens and rotation of the placed frames."""
         def pose() -> list[Posed]:
-            found = self.registration(job)
-            return [Posed(found.frames[n].lens, found.frames[n].rotation) for n in found.placed]
+            found, opened = self.registration(job), self._opened(job)
+            return [
+                Posed(replace(found.frames[n].lens, optics=self._host.optics(opened[n], self.set.used[n])),
+                      found.frames[n].rotation)
+                for n in found.placed
+            ]
 
         return self._once("posed", pose)
 
@@ -219,7 +228,8 @@ class PanoramaStages:
         """Placed frame `n` on a region of a canvas, or None."""
         frame = self.posed(job)[n]
         at = self.registration(job).placed[n]
-        sheet = self._opened(job)[at].sheet(self._source_scale(frame, canvas), job)
+        source = self._opened(job)[at], self.set.used[at]
+        sheet = self._host.developed(*source, self._source_scale(frame, canvas), job)
         return warped(sheet, canvas, region, frame.lens, frame.rotation, light)
 
     def lights(self, job: Job) -> list[FrameLight]:
@@ -229,17 +239,13 @@ class PanoramaStages:
 
     def _fit_light(self, job: Job) -> list[FrameLight]:
         frames = self.posed(job)
-        placed = self.registration(job).placed
-        developed = [
-            FrameLight((2.0 ** self.set.used[n].development.exposure_ev,) * 3) for n in placed
-        ]
         if not self.set.joining.match_light or len(frames) < 2:
-            return developed
+            return [FrameLight()] * len(frames)
         surface = self._surface(LIGHT_PIXELS, job)
         whole = Region(0, 0, surface.width, surface.height)
 
         def seen(n: int) -> tuple:
-            w = self._warp(n, surface, whole, developed[n], job)
+            w = self._warp(n, surface, whole, FrameLight(), job)
             if w is None:
                 return None
             where = frame_map(surface, whole, frames[n].lens, frames[n].rotation).dense()
@@ -256,11 +262,7 @@ class PanoramaStages:
                         samples.append(common_samples(
                             a, b, views[a][0], views[b][0], views[a][2], views[b][2], both, rng
                         ))
-        fitted = fitted_light(len(frames), [s for s in samples if s], job)
-        return [
-            FrameLight(tuple(g * d for g, d in zip(f.gain, dev.gain, strict=True)), f.falloff)
-            for f, dev in zip(fitted, developed, strict=True)
-        ]
+        return fitted_light(len(frames), [s for s in samples if s], job)
 
     def ownership(self, job: Job) -> Ownership:
         """Which placed frame owns which spot of the sphere."""

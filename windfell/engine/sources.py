@@ -7,10 +7,13 @@ from typing import Protocol
 
 import numpy as np
 
+from windfell.develop.lens import Taken
 from windfell.engine.cache import Cache, key_of
-from windfell.errors import FrameUnreadable
+from windfell.frames.files import identity
 from windfell.frames.still import StillFrame
+from windfell.frames.video import instant, video_facts
 from windfell.job import Job
+from windfell.pixels.profiles import linearizer
 from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
 from windfell.recipe.model import FileSource, Source, VideoInstant
@@ -26,6 +29,7 @@ class Opened(Protocol):
     focal_px: float | None
     lens_key: tuple
     identity: str
+    taken: Taken
 
     def sheet(self, scale: float, job: Job) -> Sheet: ...
 
@@ -42,20 +46,16 @@ def open_source(source: Source, cache: Cache, nested: Callable[[str], Opened]) -
     if isinstance(source, FileSource):
         return OpenedFile(StillFrame(source.path), cache)
     if isinstance(source, VideoInstant):
-        raise FrameUnreadable(source.path, "video is not read yet; take pictures from it first.")
+        return OpenedInstant(source.path, source.time_s, cache)
     return nested(source.set)
 
 
-class OpenedFile:
-    """A picture file, its pixels kept in the cache by scale."""
+class _Kept:
+    """What a frame of its own pixels shares: they are kept in the cache by scale."""
 
-    def __init__(self, still: StillFrame, cache: Cache) -> None:
-        self.still = still
-        self.size = still.size
-        self.focal_px = still.focal_px
-        self.lens_key = still.lens_key
-        self.identity = still.identity
-        self._cache = cache
+    size: tuple[int, int]
+    identity: str
+    _cache: Cache
 
     def sheet(self, scale: float, job: Job) -> Sheet:
         job.check()
@@ -69,10 +69,10 @@ class OpenedFile:
         return self._cache.get(key, lambda: self._proxy(kept), on_disk=kept == base)
 
     def _full(self) -> Sheet:
-        return Sheet(self.still.encoded(), self.still.linearizer())
+        raise NotImplementedError
 
     def _proxy(self, scale: float) -> Sheet:
-        return Sheet(self.still.linear(*self._size(scale)).astype(np.float16))
+        raise NotImplementedError
 
     def _smaller(self, base: Sheet, scale: float) -> Sheet:
         """Made from the base proxy, so that the file is decoded but once for all small sizes."""
@@ -81,3 +81,45 @@ class OpenedFile:
 
     def _size(self, scale: float) -> tuple[int, int]:
         return max(1, round(self.size[0] * scale)), max(1, round(self.size[1] * scale))
+
+
+class OpenedFile(_Kept):
+    """A picture file."""
+
+    def __init__(self, still: StillFrame, cache: Cache) -> None:
+        self.still = still
+        self.size = still.size
+        self.focal_px = still.focal_px
+        self.lens_key = still.lens_key
+        self.identity = still.identity
+        self._cache = cache
+        m = still.metadata
+        self.taken = Taken(
+            *still.size, m.make, m.camera, m.lens, m.focal_mm, m.focal35_mm, m.aperture)
+
+    def _full(self) -> Sheet:
+        return Sheet(self.still.encoded(), self.still.linearizer())
+
+    def _proxy(self, scale: float) -> Sheet:
+        return Sheet(self.still.linear(*self._size(scale)).astype(np.float16))
+
+
+class OpenedInstant(_Kept):
+    """A video's picture at a time."""
+
+    def __init__(self, path: str, time_s: float, cache: Cache) -> None:
+        facts = video_facts(path)
+        self.size = (facts.width, facts.height)
+        self.focal_px = None
+        self.lens_key = (*sorted(self.size), "video", path)
+        self.identity = f"{identity(path)}@{time_s:.4f}"
+        self.taken = Taken(*self.size)
+        self._path, self._time_s, self._cache = path, time_s, cache
+
+    def _full(self) -> Sheet:
+        return Sheet(instant(self._path, self._time_s), linearizer(None))
+
+    def _proxy(self, scale: float) -> Sheet:
+        full = self._full()
+        light = full.light(0, 0, full.width, full.height)
+        return Sheet(shrunk(light, *self._size(scale)).astype(np.float16))

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
+from windfell.align.features import unbent
 from windfell.align.series import NotOnto, Onto, align_series
 from windfell.combine.rules import RULES
 from windfell.combine.strips import Layer, combined
@@ -85,7 +86,10 @@ class StackStages:
         return StackRegistration(reference, (Onto(np.eye(3), 0.0, True),) * len(opened))
 
     def _align(self, opened: list[Opened], job: Job) -> StackRegistration:
-        features = all_features(self._host, opened, self.set.used, job)
+        features = [
+            unbent(f, self._host.optics(o, frame)) for f, o, frame in zip(
+                all_features(self._host, opened, self.set.used, job), opened, self.set.used, strict=True)
+        ]
         way = str(self.set.registration.align)
         found = align_series(features, self.reference(), way, job)
         return StackRegistration(self.reference(), tuple(found))
@@ -108,18 +112,21 @@ class StackStages:
         if len(found.used) < 1:
             raise CannotJoin("No frame could be brought onto the reference.")
         opened = self._opened(job)
-        sheets = job.map(lambda n: opened[n].sheet(scale, job), found.used, "reading frames")
+        frames = self.set.used
+        sheets = job.map(
+            lambda n: self._host.developed(opened[n], frames[n], scale, job), found.used, "reading frames")
         reference = sheets[found.used.index(found.reference)]
         ref_size = (reference.width, reference.height)
         layers = []
         for n, sheet in zip(found.used, sheets, strict=True):
             place = found.frames[n]
-            gain = 2.0 ** self.set.used[n].development.exposure_ev
+            optics = self._host.optics(opened[n], frames[n])
+            bends = optics is not None and (optics.bends or optics.fringes)
             to_own = planar.resized(opened[n].size, (sheet.width, sheet.height))
             from_ref = np.linalg.inv(planar.resized(opened[found.reference].size, ref_size))
             same = place.still and (sheet.width, sheet.height) == ref_size
-            transform = None if same else to_own @ place.transform @ from_ref
-            layers.append(Layer(sheet, transform, gain))
+            transform = None if same and not bends else to_own @ place.transform @ from_ref
+            layers.append(Layer(sheet, transform, optics if bends else None))
         self._held[scale] = layers
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
@@ -140,7 +147,7 @@ class StackStages:
         width, height = (max(1, round(v * scale)) for v in self.size(job))
         to_kept = planar.resized((width, height), (reference.width, reference.height))
         own = np.eye(3) if layer.transform is None else layer.transform
-        return Layer(layer.sheet, own @ to_kept, layer.gain)
+        return replace(layer, transform=own @ to_kept)
 
 
 def _name(frame) -> str:

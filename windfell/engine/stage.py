@@ -7,8 +7,10 @@ from typing import Protocol
 from windfell.align.features import Features
 from windfell.engine.cache import Cache
 from windfell.engine.sources import Opened
+from windfell.geometry.optics import Optics
 from windfell.job import Job
-from windfell.recipe.model import Frame, FrameSet, Project
+from windfell.pixels.sheet import Sheet
+from windfell.recipe.model import Frame, FrameSet, LensCorrection, Project
 
 
 class Host(Protocol):
@@ -20,6 +22,10 @@ class Host(Protocol):
 
     def features(self, opened: Opened, frame: Frame, job: Job) -> Features: ...
 
+    def optics(self, opened: Opened, frame: Frame) -> Optics | None: ...
+
+    def developed(self, opened: Opened, frame: Frame, scale: float, job: Job) -> Sheet: ...
+
 
 def all_features(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job):
     """Features of all frames, found on all cores."""
@@ -30,9 +36,16 @@ def all_features(host: Host, opened: list[Opened], frames: tuple[Frame, ...], jo
 
 
 def content_key(opened: list[Opened], frames: tuple[Frame, ...]) -> tuple:
-    """What the pixels that features were found in depend on."""
-    return tuple((o.identity, f.masks) for o, f in zip(opened, frames, strict=True))
+    """What the places of features depend on: pixels, ignored areas, the lens's bending."""
+    return tuple((o.identity, f.masks, _bending(f.lens)) for o, f in zip(opened, frames, strict=True))
+
+
+def _bending(c: LensCorrection) -> tuple:
+    if not c.distortion:
+        return ()
+    return c.profile, c.profile and (c.focal_mm, c.crop), c.k1, c.k2, c.k3
 
 
 def development_key(frames: tuple[Frame, ...]) -> tuple:
-    return tuple(f.development for f in frames)
+    """What the frames' light and fine geometry depend on beside their pixels."""
+    return tuple((f.development, f.lens) for f in frames)

@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
+import math
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
+import pillow_heif
 from PIL import ExifTags, Image, UnidentifiedImageError
 
 from windfell.errors import FrameUnreadable
+from windfell.frames.exr import exr_size
+from windfell.frames.raw import RAW_ENDINGS, RawHeader, raw_header
 from windfell.frames.tiff import tiff_header
 from windfell.geometry.camera import focal_px_from_35mm
 
 Image.MAX_IMAGE_PIXELS = None
 MAX_PIXELS = 1_000_000_000
+HEADER_ERRORS = (UnidentifiedImageError, OSError, ValueError, SyntaxError, KeyError, EOFError, RuntimeError)
+pillow_heif.register_heif_opener()
 
 MAGIC = {
     b"\xff\xd8\xff": "jpeg",
@@ -23,7 +29,15 @@ MAGIC = {
     b"MM\x00*": "tiff",
     b"II+\x00": "tiff",
     b"MM\x00+": "tiff",
+    b"v/1\x01": "exr",
 }
+BRANDS = {
+    b"avif": "avif", b"avis": "avif", b"heic": "heif", b"heix": "heif", b"heim": "heif",
+    b"heis": "heif", b"hevc": "heif", b"mif1": "heif", b"msf1": "heif",
+}
+ENDINGS = (
+    ".jpg", ".jpeg", ".png", ".tif", ".tiff", ".webp", ".avif", ".heic", ".heif", ".exr", *RAW_ENDINGS,
+)
 
 
 @dataclass(frozen=True)
@@ -44,6 +58,17 @@ class Metadata:
     make: str | None = None
     camera: str | None = None
     lens: str | None = None
+    gps: tuple[float, float] | None = None
+    inks: bool = False
+    alpha: bool = False
+
+    @property
+    def exposure_value(self) -> float | None:
+        """log2 of the light gathered: of exposure time x sensitivity / aperture^2, or None."""
+        if not self.exposure_s:
+            return None
+        gathered = self.exposure_s * (self.iso or 100) / 100 / (self.aperture or 1.0) ** 2
+        return math.log2(gathered)
 
     @property
     def focal_px(self) -> float | None:
@@ -56,7 +81,7 @@ class Metadata:
     def lens_key(self) -> tuple:
         """Frames with equal keys were taken through the same lens at the same setting."""
         sides = sorted((self.width, self.height))
-        return (*sides, self.camera, self.focal_mm and round(self.focal_mm, 1))
+        return (*sides, self.camera, self.lens, self.focal_mm and round(self.focal_mm, 1))
 
 
 def sniffed(path: str) -> str:
@@ -72,34 +97,77 @@ def sniffed(path: str) -> str:
         raise FrameUnreadable(path, f"the file cannot be opened ({error.strerror}).") from error
     if not head:
         raise FrameUnreadable(path, "the file is empty; copy it from the card again.")
+    if path.lower().endswith(RAW_ENDINGS):
+        return "raw"
+    if head[:4] == b"RIFF" and head[8:12] == b"WEBP":
+        return "webp"
+    if head[4:8] == b"ftyp" and head[8:12] in BRANDS:
+        return BRANDS[head[8:12]]
     for magic, name in MAGIC.items():
         if head.startswith(magic):
             return name
-    raise FrameUnreadable(path, "it is not a JPEG, PNG or TIFF picture; leave it out.")
+    raise FrameUnreadable(path, "it is not a picture of a kind that is read; leave it out.")
 
 
 def read_metadata(path: str) -> Metadata:
     """Raises FrameUnreadable if the file is no picture or claims an absurd size."""
     kind = sniffed(path)
+    if kind == "raw":
+        return _checked(path, _of_raw(raw_header(path)))
+    inks = alpha = False
     try:
-        if kind == "tiff":
-            width, height, exif, profile = tiff_header(path)
+        if kind == "exr":
+            (width, height), exif, profile = exr_size(path), {}, None
+        elif kind == "tiff":
+            width, height, exif, profile, inks = tiff_header(path)
         else:
             with Image.open(path) as image:
                 (width, height), exif = image.size, _exif(image)
                 profile = image.info.get("icc_profile")
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, KeyError) as error:
+                inks, alpha = image.mode == "CMYK", image.mode in ("RGBA", "LA") or "transparency" in image.info
+    except HEADER_ERRORS as error:
         raise FrameUnreadable(path, "its header is damaged; copy it from the card again.") from error
-    if width * height > MAX_PIXELS:
-        raise FrameUnreadable(path, f"it claims to be {width} x {height} px, more than is read.")
-    return _metadata(kind, width, height, exif, profile)
+    found = replace(_metadata(kind, width, height, exif, profile), inks=inks, alpha=alpha)
+    return _checked(path, found)
+
+
+def _checked(path: str, found: Metadata) -> Metadata:
+    if found.width * found.height > MAX_PIXELS:
+        raise FrameUnreadable(
+            path, f"it claims to be {found.width} x {found.height} px, more than is read; leave it out."
+        )
+    return found
+
+
+def _of_raw(header: RawHeader) -> Metadata:
+    return Metadata(
+        "raw", header.width, header.height, taken=header.taken,
+        exposure_s=_number(header.exposure_s), aperture=_number(header.aperture),
+        iso=_whole(header.iso), focal_mm=_number(header.focal_mm),
+        focal35_mm=_number(header.focal35_mm), make=_text(header.make), camera=_text(header.camera),
+        lens=_text(header.lens), gps=header.gps,
+    )
 
 
 def _exif(image: Image.Image) -> dict[int, Any]:
     """EXIF values by tag, without decoding the picture to look for more behind it."""
     exif = Image.Exif()
-    exif.load(image.info.get("exif", b""))
-    return {**dict(exif), **dict(exif.get_ifd(ExifTags.IFD.Exif))}
+    exif.load(image.info.get("exif") or b"")
+    gps = exif.get_ifd(ExifTags.IFD.GPSInfo)
+    return {**dict(exif), **dict(exif.get_ifd(ExifTags.IFD.Exif)), "gps": dict(gps)}
+
+
+def _place(gps: dict) -> tuple[float, float] | None:
+    """(latitude, longitude) in degrees north and east (CIPA DC-008, 4.6.6), or None."""
+    try:
+        degrees = []
+        for side, value in (("S", gps[2]), ("W", gps[4])):
+            d, m, s = (float(v) for v in value)
+            sign = -1 if str(gps[1 if side == "S" else 3]).startswith(side) else 1
+            degrees.append(sign * (d + m / 60 + s / 3600))
+    except (KeyError, TypeError, ValueError, ZeroDivisionError):
+        return None
+    return (degrees[0], degrees[1]) if all(math.isfinite(d) for d in degrees) else None
 
 
 def _metadata(kind: str, width: int, height: int, exif: dict, profile: bytes | None) -> Metadata:
@@ -119,6 +187,7 @@ def _metadata(kind: str, width: int, height: int, exif: dict, profile: bytes | N
         make=_text(exif.get(tag.Make)),
         camera=_text(exif.get(tag.Model)),
         lens=_text(exif.get(tag.LensModel)),
+        gps=_place(exif.get("gps") or {}),
     )
 
 
@@ -160,4 +229,10 @@ def said(path: str, data: Metadata) -> str:
         parts.append(f"ISO {data.iso}")
     if data.focal_mm:
         parts.append(f"{data.focal_mm:g} mm")
+    if data.lens or data.camera:
+        parts.append(data.lens or data.camera)
+    if data.taken:
+        parts.append(f"{data.taken:%Y-%m-%d %H:%M:%S}")
+    if data.gps:
+        parts.append(f"{data.gps[0]:.4f}°, {data.gps[1]:.4f}°")
     return f"{os.path.basename(path)}: " + ", ".join(parts)

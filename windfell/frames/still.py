@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import warnings
 from functools import lru_cache
 
@@ -12,9 +11,13 @@ import tifffile
 from numpy.typing import NDArray
 
 from windfell.errors import FrameUnreadable
+from windfell.frames.exr import exr_pixels
+from windfell.frames.files import identity
 from windfell.frames.metadata import Metadata, read_metadata
-from windfell.frames.tiff import tiff_pixels
-from windfell.pixels.profiles import Linearizer, linearizer
+from windfell.frames.pillow import heif_pixels, ink_light, jpeg_inks, library_pixels
+from windfell.frames.raw import raw_pixels, raw_preview, raw_step
+from windfell.frames.tiff import tiff_inks, tiff_pixels
+from windfell.pixels.profiles import Linearizer, linear_steps, linearizer, working_light
 from windfell.pixels.resample import shrunk
 
 F32 = NDArray[np.float32]
@@ -22,15 +25,6 @@ REDUCED = {
     1: cv2.IMREAD_COLOR, 2: cv2.IMREAD_REDUCED_COLOR_2,
     4: cv2.IMREAD_REDUCED_COLOR_4, 8: cv2.IMREAD_REDUCED_COLOR_8,
 }
-
-
-def identity(path: str) -> str:
-    """What a file is for the cache: its place, size and time of change."""
-    try:
-        stat = os.stat(path)
-    except OSError:
-        return f"{path}:missing"
-    return f"{path}:{stat.st_size}:{stat.st_mtime_ns}"
 
 
 @lru_cache(maxsize=4096)
@@ -68,25 +62,54 @@ class StillFrame:
 
         `reduce` 2, 4 or 8 lets the JPEG decoder answer a picture that much smaller.
         """
-        reader = {"jpeg": self._jpeg, "png": self._png, "tiff": self._tiff}
         try:
-            pixels = reader[self.metadata.format](reduce)
+            pixels = READERS[self.metadata.format](self, reduce)
         except FrameUnreadable:
             raise
         except MemoryError:
             raise
         except FileNotFoundError as error:
             raise FrameUnreadable(self.path, "the file is gone; point to it again.") from error
-        except (OSError, ValueError, RuntimeError, cv2.error) as error:
+        except DECODING_ERRORS as error:
             why = str(error).strip() or "its content is damaged"
             raise FrameUnreadable(self.path, f"it cannot be decoded ({why}).") from error
         return upright(pixels, self.metadata.orientation)
 
     def linearizer(self) -> Linearizer:
+        m = self.metadata
+        if m.format == "raw":
+            return linear_steps(raw_step(self.path))
+        if self.has_inks:
+            return working_light()
         try:
             return linearizer(self._usable_profile(), self._is_float())
         except ValueError as error:
             raise FrameUnreadable(self.path, f"{error}.") from error
+
+    @property
+    def has_inks(self) -> bool:
+        """Whether the file holds ink values, which its profile turns into light at once."""
+        return self.metadata.inks
+
+    def preview(self) -> NDArray[np.uint8] | None:
+        """The small picture that the file carries, sRGB (h, w, 3), upright; None without one."""
+        m = self.metadata
+        if m.format == "raw":
+            found = raw_preview(self.path)
+            if found is None:
+                return None
+            tall = m.height > m.width
+            return found if (found.shape[0] > found.shape[1]) == tall else np.rot90(found).copy()
+        if m.format != "jpeg":
+            return None
+        data = embedded_thumbnail(self.path)
+        if data is None:
+            return None
+        try:
+            found = upright(_opencv(data, cv2.IMREAD_COLOR), m.orientation)
+        except (ValueError, cv2.error):
+            return None
+        return without_bars(found, m.width / m.height)
 
     def linear(self, width: int, height: int) -> F32:
         """Working-space light (height, width, 3) of the frame averaged down to that size."""
@@ -95,6 +118,8 @@ class StillFrame:
         return shrunk(self.linearizer()(self.encoded(reduce)), width, height)
 
     def _is_float(self) -> bool:
+        if self.metadata.format == "exr":
+            return True
         if self.metadata.format != "tiff":
             return False
         with tifffile.TiffFile(self.path) as file:
@@ -102,26 +127,52 @@ class StillFrame:
 
     def _usable_profile(self) -> bytes | None:
         profile = self.metadata.profile
-        return profile if profile and profile[16:20] == b"RGB " else None
+        return profile if profile and profile[16:20] in (b"RGB ", b"GRAY") else None
 
-    def _jpeg(self, reduce: int) -> NDArray:
-        with open(self.path, "rb") as file:
-            data = file.read()
-        if not jpeg_is_whole(data):
-            raise FrameUnreadable(self.path, "the file is cut short; copy it from the card again.")
-        return _opencv(data, REDUCED[reduce])
 
-    def _png(self, _reduce: int) -> NDArray:
-        with open(self.path, "rb") as file:
-            data = file.read()
-        if b"IEND" not in data[-64:]:
-            raise FrameUnreadable(self.path, "the file is cut short; copy it from the card again.")
-        return _opencv(data, cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH)
+def _jpeg(still: StillFrame, reduce: int) -> NDArray:
+    with open(still.path, "rb") as file:
+        data = file.read()
+    if not jpeg_is_whole(data):
+        raise FrameUnreadable(still.path, "the file is cut short; copy it from the card again.")
+    if still.has_inks:
+        return ink_light(jpeg_inks(still.path), still.metadata.profile)
+    return _opencv(data, REDUCED[reduce])
 
-    def _tiff(self, _reduce: int) -> NDArray:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            return tiff_pixels(self.path)
+
+def _png(still: StillFrame, _reduce: int) -> NDArray:
+    with open(still.path, "rb") as file:
+        data = file.read()
+    if b"IEND" not in data[-64:]:
+        raise FrameUnreadable(still.path, "the file is cut short; copy it from the card again.")
+    if still.metadata.alpha:
+        whole = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
+        if whole is not None and whole.ndim == 3 and whole.shape[2] == 4:
+            if whole[..., 3].min() < np.iinfo(whole.dtype).max:
+                raise ValueError("parts of it are transparent; save it without transparency")
+            return cv2.cvtColor(whole, cv2.COLOR_BGRA2RGB)
+    return _opencv(data, cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH)
+
+
+def _tiff(still: StillFrame, _reduce: int) -> NDArray:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        if still.has_inks:
+            return ink_light(tiff_inks(still.path), still.metadata.profile)
+        return tiff_pixels(still.path)
+
+
+READERS = {
+    "jpeg": _jpeg,
+    "png": _png,
+    "tiff": _tiff,
+    "webp": lambda still, _: library_pixels(still.path),
+    "avif": lambda still, _: library_pixels(still.path),
+    "heif": lambda still, _: heif_pixels(still.path),
+    "exr": lambda still, _: exr_pixels(still.path),
+    "raw": lambda still, reduce: raw_pixels(still.path, reduce),
+}
+DECODING_ERRORS = (OSError, ValueError, RuntimeError, SyntaxError, KeyError, EOFError, cv2.error)
 
 
 def _opencv(data: bytes, flags: int) -> NDArray:
@@ -143,6 +194,27 @@ def jpeg_is_whole(data: bytes) -> bool:
             continue
         at += 2 + int.from_bytes(data[at + 2 : at + 4], "big")
     return False
+
+
+def embedded_thumbnail(path: str) -> bytes | None:
+    """The JPEG thumbnail of a JPEG's EXIF (CIPA DC-008, 4.5.5), read from the file's head."""
+    with open(path, "rb") as file:
+        head = file.read(128 * 1024)
+    at = head.find(b"\xff\xd8\xff", 4)
+    end = head.find(b"\xff\xd9", at)
+    marker = head.find(b"\xff\xda", 4)
+    if head[:4] != b"\xff\xd8\xff\xe1" or at < 0 or end < 0:
+        return None
+    limit = 4 + int.from_bytes(head[4:6], "big")
+    return head[at : end + 2] if at < limit and end < limit and marker > at else None
+
+
+def without_bars(picture: NDArray[np.uint8], ratio: float) -> NDArray[np.uint8]:
+    """The middle of a picture with the ratio of width to height asked for: cameras pad thumbnails."""
+    h, w = picture.shape[:2]
+    wide, high = min(w, round(h * ratio)), min(h, round(w / ratio))
+    left, top = (w - wide) // 2, (h - high) // 2
+    return np.ascontiguousarray(picture[top : top + high, left : left + wide])
 
 
 def upright(pixels: NDArray, orientation: int) -> NDArray:

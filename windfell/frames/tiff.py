@@ -16,8 +16,11 @@ EXIF_NAMES = {
 }
 
 
-def tiff_header(path: str) -> tuple[int, int, dict[int, Any], bytes | None]:
-    """(width, height, EXIF values by tag, ICC profile or None) of the file's first picture."""
+def tiff_header(path: str) -> tuple[int, int, dict[int, Any], bytes | None, bool]:
+    """(width, height, EXIF values by tag, ICC profile or None, inks) of the file's first picture.
+
+    `inks` says that it holds ink values, not light.
+    """
     with tifffile.TiffFile(path) as file:
         page = file.pages[0]
         tags = {t.code: t.value for t in page.tags if t.code in (271, 272, 274, 305, 306)}
@@ -27,7 +30,26 @@ def tiff_header(path: str) -> tuple[int, int, dict[int, Any], bytes | None]:
         icc = page.tags.get(ICC_TAG)
         orientation = tags.get(274, 1)
         tags[274] = int(orientation)
-        return page.imagewidth, page.imagelength, tags, None if icc is None else bytes(icc.value)
+        profile = None if icc is None else bytes(icc.value)
+        return page.imagewidth, page.imagelength, tags, profile, _kind(page) == "SEPARATED"
+
+
+def _kind(page: tifffile.TiffPage) -> str:
+    return getattr(page.photometric, "name", str(page.photometric))
+
+
+def tiff_inks(path: str) -> NDArray[np.uint8]:
+    """Ink values (h, w, 4), 255 full ink. Raises ValueError for other inks than the usual four."""
+    with tifffile.TiffFile(path) as file:
+        page = file.pages[0]
+        inks = page.asarray()
+        if page.planarconfig.name == "SEPARATE" and inks.ndim == 3:
+            inks = np.moveaxis(inks, 0, -1)
+    if inks.dtype == np.uint16:
+        inks = (inks >> 8).astype(np.uint8)
+    if inks.ndim != 3 or inks.shape[2] != 4 or inks.dtype != np.uint8:
+        raise ValueError("its inks are not the usual four in 8 or 16 bit")
+    return np.ascontiguousarray(inks)
 
 
 def tiff_pixels(path: str) -> NDArray:
@@ -37,9 +59,11 @@ def tiff_pixels(path: str) -> NDArray:
     """
     with tifffile.TiffFile(path) as file:
         page = file.pages[0]
-        if page.photometric.name not in ("RGB", "MINISBLACK", "MINISWHITE", "YCBCR"):
-            raise ValueError(f"its colours are stored as {page.photometric.name.lower()}")
+        if _kind(page) not in ("RGB", "MINISBLACK", "MINISWHITE", "YCBCR", "PALETTE"):
+            raise ValueError(f"its colours are stored as {_kind(page).lower()}")
         pixels = page.asarray()
+        if _kind(page) == "PALETTE":
+            return np.ascontiguousarray(np.moveaxis(page.colormap, 0, -1)[pixels])
         if page.planarconfig.name == "SEPARATE" and pixels.ndim == 3:
             pixels = np.moveaxis(pixels, 0, -1)
         if page.photometric.name == "MINISWHITE":
@@ -59,6 +83,8 @@ def three_channels(pixels: NDArray) -> NDArray:
         pixels = pixels[..., None]
     if pixels.ndim != 3 or pixels.shape[2] < 1:
         raise ValueError("it is not one flat picture")
+    if pixels.shape[2] in (2, 4) and pixels.dtype.kind == "u" and pixels[..., -1].min() < np.iinfo(pixels.dtype).max:
+        raise ValueError("parts of it are transparent; save it without transparency")
     if pixels.shape[2] < 3:
         pixels = np.repeat(pixels[..., :1], 3, axis=2)
     return np.ascontiguousarray(pixels[..., :3])

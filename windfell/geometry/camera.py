@@ -7,6 +7,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.geometry.optics import Optics
+
 Array = NDArray[np.float64]
 
 
@@ -15,7 +17,8 @@ class Lens:
     """A central camera with one radial distortion term (Brown 1966, k1 only).
 
     Pixel = centre + focal_px * u * (1 + k1 |u|^2) with u = (x/z, y/z). Pixel
-    centres lie at integers; `dx`, `dy` shift the principal point off the middle.
+    centres lie at integers; `dx`, `dy` shift the principal point off the middle. `optics`
+    is a known lens's own bending, after that.
     """
 
     width: int
@@ -24,6 +27,11 @@ class Lens:
     k1: float = 0.0
     dx: float = 0.0
     dy: float = 0.0
+    optics: Optics | None = None
+
+    @property
+    def half_diagonal(self) -> float:
+        return 0.5 * float(np.hypot(self.width, self.height))
 
     @property
     def centre(self) -> Array:
@@ -47,11 +55,18 @@ class Lens:
         bend = 1.0 + self.k1 * r2
         if self.k1 < 0:
             bend = np.where(r2 < self.fold_radius**2, bend, np.nan)
-        return self.centre + self.focal_px * u * bend[..., None]
+        return self.bent(self.centre + self.focal_px * u * bend[..., None])
+
+    def bent(self, ideal: Array) -> Array:
+        """Frame pixels (..., 2) of those that a lens without `optics` would show."""
+        return ideal if self.optics is None else self.optics.seen(ideal, self.centre, self.half_diagonal)
 
     def undistort(self, points: Array) -> Array:
         """The u = (x/z, y/z), (..., 2), that pixels (..., 2) look at."""
-        d = (np.asarray(points, float) - self.centre) / self.focal_px
+        points = np.asarray(points, float)
+        if self.optics is not None:
+            points = self.optics.ideal(points, self.centre, self.half_diagonal)
+        d = (points - self.centre) / self.focal_px
         return d / self._bend_at(np.sqrt(np.sum(d * d, axis=-1)))[..., None]
 
     def _bend_at(self, rd: Array) -> Array:

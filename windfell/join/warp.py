@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from windfell.geometry.camera import Lens
 from windfell.join.light import FrameLight
-from windfell.pixels.resample import GridMap, inside_frame, remapped
+from windfell.pixels.fringes import read_in_colours
+from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
 from windfell.shape.canvas import Canvas
@@ -69,7 +70,7 @@ def warped(
     if valid is not None and not valid.any():
         return None
     plain = grid.stays_near(box)
-    picture = remapped(sheet.light(left, top, right, bottom), where, plain)
+    picture = read_in_colours(sheet.light(left, top, right, bottom), grid, where, lens, (left, top), plain)
     factors = light.factors(grid.nodes, lens)
     if factors.shape[:2] == (1, 1):
         picture *= factors

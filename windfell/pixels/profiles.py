@@ -92,9 +92,34 @@ def linearizer(profile: bytes | None, is_float: bool = False) -> Linearizer:
         tables["float"] = None if is_float else _float_curve([curve] * 3)
         return Linearizer("linear-srgb" if is_float else "srgb", tables, SRGB_TO_WORKING, None)
     try:
-        return _from_icc(profile)
+        return _from_grey_icc(profile) if profile[16:20] == b"GRAY" else _from_icc(profile)
     except (RuntimeError, ValueError) as error:
         raise ValueError(f"its colour profile cannot be used ({error})") from error
+
+
+@lru_cache(maxsize=64)
+def linear_steps(step: float) -> Linearizer:
+    """The way into the working space for uint16 that counts working-space light; 65535 is `step`."""
+    u16 = np.broadcast_to((np.arange(65536) * (step / 65535.0)).astype(np.float32), (3, 65536))
+    return Linearizer(f"steps-{step:.6f}", {"u16": u16, "float": None}, np.eye(3), None)
+
+
+@lru_cache(maxsize=1)
+def working_light() -> Linearizer:
+    """The way of float32 pixels that are working-space light already."""
+    return Linearizer("working", {"float": None}, np.eye(3), None)
+
+
+def _from_grey_icc(profile: bytes) -> Linearizer:
+    codes = np.rint(np.linspace(0, 1, 4096) * 65535).astype(np.uint16)
+    answer = imagecodecs.cms_transform(
+        codes.reshape(1, -1), profile, linear_profile(),
+        colorspace="gray", outcolorspace="rgb", outdtype="float32",
+    )[0].mean(axis=-1).astype(np.float64)
+    curve = lambda v: np.interp(v, codes / 65535.0, answer)  # noqa: E731
+    tables = _tables([curve] * 3)
+    tables["float"] = _float_curve([curve] * 3)
+    return Linearizer("grey-" + hashlib.sha256(profile).hexdigest()[:16], tables, np.eye(3), None)
 
 
 def _from_icc(profile: bytes) -> Linearizer:

@@ -9,6 +9,7 @@ from typing import Any
 
 from windfell.errors import BadRequest
 from windfell.recipe.model import (
+    Development,
     Frame,
     FrameSet,
     Kind,
@@ -147,7 +148,7 @@ def switch_frame(project: Project, set_id: str, frame_id: str, on: bool) -> Edit
     frame_set = project.set(set_id)
     number = 1 + [f.id for f in frame_set.frames].index(frame_id)
     changed = _each_frame(frame_set, lambda f: replace(f, on=on) if f.id == frame_id else f)
-    return Edit(f"{'use' if on else 'leave out'} frame {number}", project.with_set(changed))
+    return Edit(f"{'take back' if on else 'keep aside'} frame {number}", project.with_set(changed))
 
 
 def remove_frame(project: Project, set_id: str, frame_id: str) -> Edit:
@@ -168,10 +169,171 @@ def change_kind(project: Project, set_id: str, kind: Kind) -> Edit:
 def vary(project: Project, set_id: str) -> Edit:
     """A second variant of a set: the same frames and decisions under a new name."""
     first = project.set(set_id)
-    names = {s.name for s in project.sets}
-    number = next(n for n in range(2, 10_000) if f"{first.name} {n}" not in names)
-    second = replace(first, id=new_id(), name=f"{first.name} {number}")
+    second = replace(first, id=new_id(), name=_free_name(project, first.name))
     return Edit(f"vary {first.name}", replace(project, sets=(*project.sets, second)))
+
+
+DEVELOPMENT_WORDS = {
+    "temperature_k": "temperature", "tint": "tint", "exposure_ev": "exposure",
+    "contrast_pct": "contrast", "highlights_pct": "highlights", "shadows_pct": "shadows",
+    "white_pct": "white point", "black_pct": "black point", "saturation_pct": "saturation",
+    "local_contrast_pct": "local contrast", "haze_pct": "haze", "noise_pct": "noise",
+    "sharpen_pct": "sharpening",
+}
+LENS_WORDS = {
+    "profile": "lens", "focal_mm": "focal length", "crop": "crop factor", "distortion": "distortion",
+    "vignetting": "edge darkening", "fringing": "colour fringing", "k1": "k1", "k2": "k2", "k3": "k3",
+    "v1": "edge light v1", "v2": "edge light v2", "v3": "edge light v3",
+    "red": "red size", "blue": "blue size",
+}
+
+
+def develop(project: Project, set_id: str, frame_ids: Sequence[str], changes: dict[str, Any]) -> Edit:
+    """Values of the development of some frames, clamped to their limits."""
+    return _frame_values(project, set_id, frame_ids, "development", DEVELOPMENT_WORDS, changes)
+
+
+def correct_lens(project: Project, set_id: str, frame_ids: Sequence[str], changes: dict[str, Any]) -> Edit:
+    """Values of the lens correction of some frames, clamped to their limits."""
+    return _frame_values(project, set_id, frame_ids, "lens", LENS_WORDS, changes)
+
+
+def _frame_values(project, set_id, frame_ids, part: str, words: dict[str, str], changes) -> Edit:
+    frame_set = project.set(set_id)
+    wanted = set(frame_ids)
+    first = next(getattr(f, part) for f in frame_set.frames if f.id in wanted)
+    fields = {f.name: f for f in dataclasses.fields(first)}
+    changes = {k: _within(fields[k], v) for k, v in changes.items()}
+    said_parts = [
+        f"{words[k]} {_value_words(fields[k], getattr(first, k))} to {_value_words(fields[k], v)}"
+        for k, v in changes.items() if getattr(first, k) != v
+    ]
+
+    def change(f: Frame) -> Frame:
+        return replace(f, **{part: replace(getattr(f, part), **changes)}) if f.id in wanted else f
+
+    changed = _each_frame(frame_set, change)
+    whom = "" if len(wanted) == 1 else f" of {_frames(len(wanted))}"
+    merge = f"{set_id}:{part}:{'+'.join(changes)}:{'+'.join(sorted(wanted))}"
+    return Edit((", ".join(said_parts) or "copy " + part) + whom, project.with_set(changed), merge)
+
+
+def _within(field: dataclasses.Field, value: Any) -> Any:
+    limits = field.metadata
+    if value is None or "low" not in limits or isinstance(value, bool):
+        return value
+    return float(min(max(value, limits["low"]), limits["high"]))
+
+
+def _value_words(field: dataclasses.Field, value: Any) -> str:
+    if value is None:
+        return "as shot" if field.name == "temperature_k" else "none"
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    if isinstance(value, float):
+        unit = field.metadata.get("unit", "")
+        digits = 0 if unit in ("K", "%") else 2 if unit == "EV" else 4 if abs(value) < 2 else 1
+        return f"{value:.{digits}f}" + (f" {unit}" if unit else "")
+    return str(value)
+
+
+def copy_development(
+    project: Project, set_id: str, source_id: str, frame_ids: Sequence[str], what: Sequence[str]
+) -> Edit:
+    """Some values (keys of DEVELOPMENT_WORDS) of one frame's development for other frames."""
+    frame_set = project.set(set_id)
+    development = frame_set.frame(source_id).development
+    return use_development(project, set_id, frame_ids, development, what, "copy the development to")
+
+
+def use_development(
+    project: Project, set_id: str, frame_ids: Sequence[str], development: Development,
+    what: Sequence[str] | None = None, words: str = "develop",
+) -> Edit:
+    """Some or all values of a development for some frames."""
+    chosen = {k: getattr(development, k) for k in (what or DEVELOPMENT_WORDS)}
+    wanted = set(frame_ids)
+    changed = _each_frame(
+        project.set(set_id),
+        lambda f: replace(f, development=replace(f.development, **chosen)) if f.id in wanted else f,
+    )
+    return Edit(f"{words} {_frames(len(wanted))}", project.with_set(changed))
+
+
+def develop_each(project: Project, set_id: str, developments: dict[str, Development], words: str) -> Edit:
+    """A development of its own for each of some frames, by frame id."""
+    changed = _each_frame(
+        project.set(set_id),
+        lambda f: replace(f, development=developments[f.id]) if f.id in developments else f,
+    )
+    return Edit(words, project.with_set(changed))
+
+
+def switch_frames(project: Project, set_id: str, frame_ids: Sequence[str], on: bool) -> Edit:
+    """Keep several frames aside, or take them back."""
+    wanted = set(frame_ids)
+    changed = _each_frame(project.set(set_id), lambda f: replace(f, on=on) if f.id in wanted else f)
+    verb = "take back" if on else "keep aside"
+    return Edit(f"{verb} {_frames(len(wanted))}", project.with_set(changed))
+
+
+def move_frames(
+    project: Project, frame_ids: Sequence[str], to_set: str, before: str | None = None
+) -> Edit:
+    """Frames moved, in their order, into a set before one of its frames, or to its end."""
+    wanted = set(frame_ids)
+    moved = [f for s in project.sets for f in s.frames if f.id in wanted]
+    for frame in moved:
+        if isinstance(frame.source, SetSource):
+            inner = frame.source.set
+            if inner == to_set or to_set in nested_in(project, inner):
+                raise BadRequest("A set cannot be a frame of itself.")
+    sets = []
+    for s in project.sets:
+        kept = [f for f in s.frames if f.id not in wanted]
+        if s.id == to_set:
+            at = next((n for n, f in enumerate(kept) if f.id == before), len(kept))
+            kept[at:at] = moved
+        reference = s.registration.reference
+        s = replace(s, frames=tuple(kept))
+        if reference in wanted and s.id != to_set:
+            s = _with_value(s, "registration.reference", None)
+        sets.append(s)
+    name = project.set(to_set).name
+    return Edit(f"move {_frames(len(moved))} to {name}", replace(project, sets=tuple(sets)))
+
+
+def split_set(project: Project, set_id: str, frame_id: str) -> Edit:
+    """The frames from one on become a set of their own, beside the first."""
+    first = project.set(set_id)
+    at = [f.id for f in first.frames].index(frame_id)
+    if at == 0:
+        raise BadRequest("Choose a frame after the first: the set is split before it.")
+    second = replace(first, id=new_id(), name=_free_name(project, first.name), frames=first.frames[at:])
+    sets = []
+    for s in project.sets:
+        sets += [replace(s, frames=s.frames[:at]), second] if s.id == set_id else [s]
+    return Edit(f"split {first.name} before frame {at + 1}", replace(project, sets=tuple(sets)))
+
+
+def merge_sets(project: Project, set_id: str, other_id: str) -> Edit:
+    """All frames of another set appended to this one; the other set goes."""
+    one, other = project.set(set_id), project.set(other_id)
+    if any(isinstance(f.source, SetSource) and f.source.set == other_id
+           for s in project.sets for f in s.frames):
+        raise BadRequest(f"{other.name} is a frame of another set; remove it there first.")
+    known = {f.source for f in one.frames}
+    added = tuple(f for f in other.frames if f.source not in known)
+    sets = tuple(
+        replace(s, frames=(*s.frames, *added)) if s.id == set_id else s
+        for s in project.sets if s.id != other_id
+    )
+    return Edit(f"merge {other.name} into {one.name}", replace(project, sets=sets))
+
+
+def _free_name(project: Project, name: str) -> str:
+    names = {s.name for s in project.sets}
+    return next(f"{name} {n}" for n in range(2, 10_000) if f"{name} {n}" not in names)
 
 
 def _each_frame(frame_set: FrameSet, change) -> FrameSet:

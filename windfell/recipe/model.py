@@ -99,9 +99,48 @@ SOURCE_WORDS = {"file": FileSource, "video instant": VideoInstant, "set": SetSou
 
 @dataclass(frozen=True)
 class Development:
-    """What is done to a frame before it is joined."""
+    """What is done to a frame's light before it is joined. `temperature_k` None: as shot."""
 
+    temperature_k: float | None = number(None, 1800.0, 25000.0, "K")
+    tint: float = number(0.0, -150.0, 150.0)
     exposure_ev: float = number(0.0, -5.0, 5.0, "EV")
+    contrast_pct: float = number(0.0, -100.0, 100.0, "%")
+    highlights_pct: float = number(0.0, -100.0, 100.0, "%")
+    shadows_pct: float = number(0.0, -100.0, 100.0, "%")
+    white_pct: float = number(0.0, -100.0, 100.0, "%")
+    black_pct: float = number(0.0, -100.0, 100.0, "%")
+    saturation_pct: float = number(0.0, -100.0, 100.0, "%")
+    local_contrast_pct: float = number(0.0, -100.0, 100.0, "%")
+    haze_pct: float = number(0.0, -100.0, 100.0, "%")
+    noise_pct: float = number(0.0, 0.0, 100.0, "%")
+    sharpen_pct: float = number(0.0, 0.0, 100.0, "%")
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class LensCorrection:
+    """How a frame's lens is corrected: by a profile of the open lens database, by hand, or both.
+
+    `profile` is "maker | model" as the database has it, None for none. `focal_mm` and
+    `crop` stand in for metadata that is missing. k1-k3 bend (ideal radius r, 1 at half the
+    diagonal) to r (1 + k1 r^2 + k2 r^4 + k3 r^6); v1-v3 say the light kept, 1 + v1 r^2 + ...;
+    red and blue are the sizes of those colours against green.
+    """
+
+    profile: str | None = None
+    focal_mm: float | None = number(None, 1.0, 3000.0, "mm")
+    crop: float | None = number(None, 0.2, 20.0)
+    distortion: bool = True
+    vignetting: bool = True
+    fringing: bool = True
+    k1: float = number(0.0, -0.5, 0.5)
+    k2: float = number(0.0, -0.5, 0.5)
+    k3: float = number(0.0, -0.5, 0.5)
+    v1: float = number(0.0, -2.0, 2.0)
+    v2: float = number(0.0, -2.0, 2.0)
+    v3: float = number(0.0, -2.0, 2.0)
+    red: float = number(1.0, 0.98, 1.02)
+    blue: float = number(1.0, 0.98, 1.02)
     unknown: Unknown = ()
 
 
@@ -120,6 +159,7 @@ class Frame:
     source: Source
     on: bool = True
     development: Development = Development()
+    lens: LensCorrection = LensCorrection()
     masks: tuple[Mask, ...] = ()
     unknown: Unknown = ()
 

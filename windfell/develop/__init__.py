@@ -1,0 +1,1 @@
+"""Development: lens correction, white balance, tone, detail, and matching frames to each other."""

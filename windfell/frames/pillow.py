@@ -1,0 +1,59 @@
+"""Pictures that the imaging library reads: WebP, AVIF, HEIF, and JPEG or TIFF in ink values."""
+
+from __future__ import annotations
+
+import imagecodecs
+import numpy as np
+import pillow_heif
+from numpy.typing import NDArray
+from PIL import Image
+
+from windfell.pixels.profiles import linear_profile
+
+
+def library_pixels(path: str) -> NDArray:
+    """Pixels (h, w, 3) uint8, as stored. Raises ValueError where parts are transparent."""
+    with Image.open(path) as image:
+        image.load()
+        refuse_transparent(image)
+        return np.asarray(image.convert("RGB"))
+
+
+def heif_pixels(path: str) -> NDArray:
+    """Pixels (h, w, 3), uint8, or uint16 where the file holds more than 8 bits; upright already."""
+    found = pillow_heif.open_heif(path, convert_hdr_to_8bit=False)
+    pixels = np.asarray(found)
+    if pixels.ndim == 2:
+        pixels = pixels[..., None].repeat(3, axis=2)
+    if pixels.shape[2] == 4 and pixels[..., 3].min() < np.iinfo(pixels.dtype).max:
+        raise ValueError("parts of it are transparent; save it without transparency")
+    return np.ascontiguousarray(pixels[..., :3])
+
+
+def refuse_transparent(image: Image.Image) -> None:
+    """Raises ValueError if any pixel is not opaque: what lies under it would be made up."""
+    if not image.has_transparency_data:
+        return
+    alpha = image.convert("RGBA").getchannel("A")
+    if alpha.getextrema()[0] < 255:
+        raise ValueError("parts of it are transparent; save it without transparency")
+
+
+def ink_light(inks: NDArray[np.uint8], profile: bytes | None) -> NDArray[np.float32]:
+    """Working-space light (h, w, 3) of ink values (h, w, 4), 255 full ink, by their profile.
+
+    Raises ValueError without a profile: what colour an ink is, only the profile says.
+    """
+    if not profile or profile[16:20] != b"CMYK":
+        raise ValueError("its colours are ink values without a profile; save it as RGB")
+    light = imagecodecs.cms_transform(
+        np.ascontiguousarray(inks), profile, linear_profile(),
+        colorspace="cmyk", outcolorspace="rgb", outdtype="float32",
+    )
+    return np.ascontiguousarray(light)
+
+
+def jpeg_inks(path: str) -> NDArray[np.uint8]:
+    """Ink values (h, w, 4) of a four-colour JPEG, 255 full ink."""
+    with Image.open(path) as image:
+        return np.asarray(image.convert("CMYK"))
