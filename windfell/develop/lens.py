@@ -145,8 +145,8 @@ def _by_profile(c: LensCorrection, taken: Taken) -> Optics:
 def _sampled(lens, crop: float, focal: float, aperture: float, width: int, height: int) -> Optics:
     k = PROBE / max(width, height)
     w, h = max(3, round(width * k)), max(3, round(height * k))
-    bend = _probed_bend(lens, crop, focal, w, h)
-    red, blue = _probed_fringes(lens, crop, focal, w, h)
+    bend = _probed_bend(lens, crop, focal, width, height)
+    red, blue = _probed_fringes(lens, crop, focal, width, height)
     return Optics(bend, red, blue, _probed_light(lens, crop, focal, aperture, w, h))
 
 

@@ -14,6 +14,7 @@ Array = NDArray[np.float64]
 AS_SHOT_K = 6504.0
 DUV_OF_D65 = 0.00324
 TINT_STEP = 1 / 3000
+NORM = 1.5
 BRADFORD = np.array([
     [0.8951, 0.2664, -0.1614], [-0.7502, 1.7135, 0.0367], [0.0389, -0.0685, 1.0296],
 ])
@@ -125,4 +126,4 @@ def grey_guess(light: NDArray[np.float32]) -> tuple[float, float]:
     flat = flat[(flat.max(axis=1) < 0.98) & (flat.min(axis=1) > 1e-3)]
     if len(flat) < 50:
         raise ValueError("there is not enough picture that is neither black nor burnt out")
-    return neutralising(np.mean(flat**5, axis=0) ** (1 / 5))
+    return neutralising(np.mean(flat**NORM, axis=0) ** (1 / NORM))
