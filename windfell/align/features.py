@@ -41,46 +41,47 @@ def unbent(features: Features, optics: Optics | None) -> Features:
 
 
 def find_features(
-    linear: NDArray[np.float32], width: int, height: int, ignore: NDArray[np.uint8] | None = None
+    linear: NDArray[np.float32], width: int, height: int, ignore: NDArray[np.uint8] | None = None,
+    most: int = MOST,
 ) -> Features:
     """SIFT features (Lowe 2004) of a frame of width x height px seen at a smaller size.
 
     `linear` is the frame's working-space light at that size. Where `ignore` (any size,
-    stretched over the frame) is above 127 no point is taken.
+    stretched over the frame) is above 127 no point is taken. At most `most` are kept.
     """
     grey = cv2.cvtColor(to_view(linear), cv2.COLOR_RGB2GRAY)
     mask = None
     if ignore is not None:
         mask = cv2.resize(ignore, (grey.shape[1], grey.shape[0]), interpolation=cv2.INTER_NEAREST)
         mask = np.where(mask > 127, 0, 255).astype(np.uint8)
-    points, descriptors = _detected(grey, mask)
+    points, descriptors = _detected(grey, mask, most)
     sx, sy = width / grey.shape[1], height / grey.shape[0]
     full = (points + 0.5) * [sx, sy] - 0.5
     return Features(full, descriptors, width, height)
 
 
-def _detected(grey: NDArray[np.uint8], mask: NDArray | None) -> tuple[NDArray, NDArray]:
+def _detected(grey: NDArray[np.uint8], mask: NDArray | None, most: int) -> tuple[NDArray, NDArray]:
     for contrast in (0.03, 0.008):
         sift = cv2.SIFT_create(
-            nfeatures=MOST * 3 // 2, contrastThreshold=contrast, enable_precise_upscale=True
+            nfeatures=most * 3 // 2, contrastThreshold=contrast, enable_precise_upscale=True
         )
         keys, raw = sift.detectAndCompute(grey, mask)
-        if len(keys) >= FEW:
+        if len(keys) >= min(FEW, most // 2):
             break
     if not keys:
         return np.zeros((0, 2)), np.zeros((0, 128), np.float32)
     points = np.array([k.pt for k in keys], np.float64)
     strength = np.array([k.response for k in keys])
-    chosen = _spread_choice(points, strength, grey.shape)
+    chosen = _spread_choice(points, strength, grey.shape, most)
     root = np.sqrt(raw[chosen] / (np.sum(raw[chosen], axis=1, keepdims=True) + 1e-9))
     return points[chosen], root.astype(np.float32)
 
 
-def _spread_choice(points: NDArray, strength: NDArray, shape: tuple) -> NDArray[np.intp]:
+def _spread_choice(points: NDArray, strength: NDArray, shape: tuple, most: int) -> NDArray[np.intp]:
     """Indices of the strongest points, no cell of the frame giving more than its share."""
     _, first = np.unique(np.round(points, 2), axis=0, return_index=True)
     order = first[np.argsort(-strength[first], kind="stable")]
-    if len(order) <= MOST:
+    if len(order) <= most:
         return order
     cell = (points[order] / [shape[1] + 1, shape[0] + 1] * CELLS).astype(int)
     number = cell[:, 1] * CELLS + cell[:, 0]
@@ -89,6 +90,6 @@ def _spread_choice(points: NDArray, strength: NDArray, shape: tuple) -> NDArray[
     starts = np.searchsorted(sorted_cells, sorted_cells)
     rank = np.empty(len(order), int)
     rank[by_cell] = np.arange(len(order)) - starts
-    share = 2 * MOST // CELLS**2
-    kept = np.flatnonzero(rank < share)[:MOST]
+    share = 2 * most // CELLS**2
+    kept = np.flatnonzero(rank < share)[:most]
     return order[kept]

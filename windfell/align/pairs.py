@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import gammaln
 
+from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features
 from windfell.geometry import planar
 from windfell.job import Job
@@ -148,9 +149,10 @@ def _spread(points: Array) -> float:
 def find_links(features: Sequence[Features], job: Job) -> tuple[list[Link], list[NoLink]]:
     """All verified links, and for the other pairs why not.
 
-    Small sets try every pair in full; larger ones look at their strongest features first.
+    Small sets try every pair in full; larger ones look at their strongest features first, and
+    the largest only at pairs that look alike.
     """
-    pairs = [(a, b) for a in range(len(features)) for b in range(a + 1, len(features))]
+    pairs = likely_pairs(features)
     refused: list[NoLink] = []
     if len(features) > ALL_PAIRS_UP_TO:
         pairs, refused = _plausible_pairs(features, pairs, job)

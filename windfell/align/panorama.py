@@ -98,6 +98,22 @@ def register_panorama(
     return _result(len(features), cameras, rotations, members, fits, refused + dropped)
 
 
+def sketched_panorama(
+    features: Sequence[Features], hints: Sequence[LensHint], links: Sequence[Link], refused: Sequence[NoLink]
+) -> PanoramaRegistration:
+    """Cameras good to a degree or two, from links alone, without the joint adjustment.
+
+    Enough to tell who sees what. Raises CannotJoin as `register_panorama` does.
+    """
+    members = largest_connected(len(features), links)
+    if len(members) < 2:
+        raise CannotJoin(_nothing_joins(len(features), refused))
+    place = {n: i for i, n in enumerate(members)}
+    observed = [_observed(k, place, k.inlier) for k in links if k.a in place and k.b in place]
+    cameras = _starting_cameras(features, hints, members, observed, None)
+    return _result(len(features), cameras, from_first(cameras.rotations), members, [], list(refused))
+
+
 def oriented(registration: PanoramaRegistration, level: bool) -> PanoramaRegistration:
     """The registration in a level world, or in the axes of the first placed frame."""
     if not level:
@@ -218,7 +234,7 @@ def _result(count, cameras, rotations, members, fits, refused) -> PanoramaRegist
         rms = float(np.sqrt(np.mean(np.square(own)))) if own else 0.0
         frames.append(Placed(cameras.lens(place[n]), rotations[place[n]], rms))
     everything = [f.rms_px for f in fits for _ in f.points_a]
-    return PanoramaRegistration(tuple(frames), tuple(fits), _rms(np.array(everything)))
+    return PanoramaRegistration(tuple(frames), tuple(fits), _rms(np.array(everything)) if fits else 0.0)
 
 
 def _why_unplaced(n: int, refused: Sequence[NoLink]) -> str:

@@ -10,10 +10,8 @@ from pathlib import Path
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
-from PIL import ExifTags, Image
-from PIL.TiffImagePlugin import IFDRational
 
+from windfell.demo.files import exif_bytes, write_jpeg
 from windfell.demo.photograph import Photographer, Shot
 from windfell.demo.scenes import paint_green, paint_ridge
 from windfell.demo.visitors import draw_visitor, passers_by
@@ -152,32 +150,6 @@ def _truth_of(name: str, shot: Shot) -> dict:
 def _write_truth(folder: Path, kind: str, frames: list[dict], **more: str) -> None:
     words = {"kind": kind, "frames": frames, **more}
     (folder / "truth.json").write_text(json.dumps(words, indent=1))
-
-
-def exif_bytes(shot: Shot, taken: datetime) -> bytes:
-    """EXIF of an invented camera: time, exposure, lens, focal length and its equivalent."""
-    lens = shot.lens
-    equivalent = lens.focal_px / np.hypot(lens.width, lens.height) * np.hypot(36, 24)
-    exif = Image.Exif()
-    exif[ExifTags.Base.Make] = "Brannock"
-    exif[ExifTags.Base.Model] = "Fell Camera One"
-    exif[ExifTags.Base.Software] = "Windfell demo"
-    stamp = taken.strftime("%Y:%m:%d %H:%M:%S")
-    exif[ExifTags.Base.DateTime] = stamp
-    inner = exif.get_ifd(ExifTags.IFD.Exif)
-    inner[ExifTags.Base.DateTimeOriginal] = stamp
-    inner[ExifTags.Base.ExposureTime] = IFDRational(1, 400)
-    inner[ExifTags.Base.FNumber] = IFDRational(8, 1)
-    inner[ExifTags.Base.ISOSpeedRatings] = 200
-    inner[ExifTags.Base.FocalLength] = IFDRational(round(equivalent / 1.5 * 10), 10)
-    inner[ExifTags.Base.FocalLengthIn35mmFilm] = round(equivalent)
-    inner[ExifTags.Base.LensModel] = "Fell 16-45"
-    return exif.tobytes()
-
-
-def write_jpeg(path: Path, pixels: NDArray[np.uint8], exif: bytes = b"", quality: int = 95) -> None:
-    path.parent.mkdir(parents=True, exist_ok=True)
-    Image.fromarray(pixels).save(path, quality=quality, exif=exif, subsampling=0)
 
 
 SETS = {

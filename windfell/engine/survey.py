@@ -1,0 +1,264 @@
+"""A set looked at quickly: glimpses, what they share, where they lie, how their light drifts."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.pairs import Link, find_links, matches
+from windfell.align.panorama import LensHint, PanoramaRegistration, Placed, sketched_panorama
+from windfell.align.series import Onto, onto
+from windfell.develop.developer import exposure_matrix
+from windfell.develop.lens import knows_anything, suggested_profile
+from windfell.develop.match import Matched, Shared, matched, shared_light
+from windfell.engine.cache import key_of
+from windfell.engine.core import Engine
+from windfell.engine.glimpse import Glimpse, glimpse_of
+from windfell.engine.sources import Opened, OpenedFile
+from windfell.errors import CannotJoin, WindfellError
+from windfell.geometry import planar
+from windfell.job import Job
+from windfell.readiness.checks import findings
+from windfell.readiness.coverage import coverage_of, covered_masks
+from windfell.readiness.findings import Finding
+from windfell.readiness.parallax import sideways_shift
+from windfell.readiness.survey import Coverage, FrameLook, LightDrift, PairLook, Survey
+from windfell.recipe.model import Align, Development, Frame, FrameSet, Kind, Project, SetSource, VideoInstant
+
+Array = NDArray[np.float64]
+DIRECTIONS = 24_000
+LEAST_OVERLAP_FOR_LIGHT = 0.05
+
+
+def surveyed(engine: Engine, project: Project, set_id: str, job: Job) -> Survey:
+    """The set's frames in use, looked at. Frames that cannot be read are named, the rest goes on."""
+    return engine.cache.get(
+        key_of("survey", _survey_key(engine, project, set_id, job)), lambda: _survey(engine, project, set_id, job))
+
+
+def readiness(engine: Engine, project: Project, set_id: str, job: Job) -> list[Finding]:
+    """What would go wrong with the set, the weightiest first."""
+    return findings(surveyed(engine, project, set_id, job))
+
+
+def _survey_key(engine: Engine, project: Project, set_id: str, job: Job) -> tuple:
+    frame_set = project.set(set_id)
+    files = [_identity(engine, project, f, job) for f in frame_set.used]
+    return frame_set.kind, frame_set.registration.align, files, [
+        (f.id, f.development, f.lens) for f in frame_set.used]
+
+
+def _identity(engine: Engine, project: Project, frame: Frame, job: Job) -> str:
+    try:
+        return engine.opened(project, frame, job).identity
+    except WindfellError as error:
+        return str(error)
+
+
+def _survey(engine: Engine, project: Project, set_id: str, job: Job) -> Survey:
+    frame_set = project.set(set_id)
+    looked: list[tuple[Frame, Opened, Glimpse]] = []
+    refused: list[tuple[str, str]] = []
+
+    def look(frame: Frame):
+        try:
+            opened = engine.opened(project, frame, job)
+            return frame, opened, glimpse_of(engine.cache, opened, job)
+        except WindfellError as error:
+            return frame, None, str(error)
+
+    for frame, opened, found in job.map(look, list(frame_set.used), "looking at the frames"):
+        if opened is None:
+            refused.append((frame.id, found))
+        else:
+            looked.append((frame, opened, found))
+    frames = tuple(_frame_look(*one) for one in looked)
+    features = [g.features for _, _, g in looked]
+    aligned = frame_set.registration.align is not Align.NONE
+    if frame_set.kind is Kind.STACK:
+        links, shifts = _series_links(features, job)
+    else:
+        links, shifts = find_links(features, job), ()
+    pairs = [_pair_look(k, features) for k in links[0]]
+    coverage = None
+    if frame_set.kind is Kind.PANORAMA and len(frames) > 1:
+        registered = _sketched(looked, links)
+        pairs = _with_true_overlap(pairs, registered, len(frames))
+        coverage = _coverage(registered, pairs, len(frames))
+    drifts = _drifts(looked, pairs, job)
+    return Survey(frame_set.kind, aligned, frames, tuple(pairs), drifts, coverage, shifts, tuple(refused))
+
+
+def _frame_look(frame: Frame, opened: Opened, glimpse: Glimpse) -> FrameLook:
+    source = frame.source
+    kind = "video" if isinstance(source, VideoInstant) else "set" if isinstance(source, SetSource) else "file"
+    path = getattr(source, "path", "another set")
+    m = opened.still.metadata if isinstance(opened, OpenedFile) else None
+    profile = suggested_profile(opened.taken)
+    if profile and not knows_anything(profile, [opened.taken]):
+        profile = None
+    lens = frame.lens
+    by_hand = any((lens.k1, lens.k2, lens.k3))
+    return FrameLook(
+        frame.id, os.path.basename(path), os.path.splitext(path)[0].lower(), kind, opened.size,
+        m and m.taken, m and m.exposure_value, m and m.focal_mm, m and m.camera, glimpse.digest,
+        glimpse.fine, glimpse.burnt, profile, lens.profile is not None or by_hand,
+        m is not None and m.format == "raw",
+    )
+
+
+def _series_links(features, job: Job):
+    """Links of a still series to its first frame, and how far each frame moved, px."""
+    def one(n: int):
+        return onto(features[0], features[n], "similarity")
+
+    places = job.map(one, list(range(1, len(features))), "comparing the frames")
+    links, shifts = [], [0.0]
+    for n, place in enumerate(places, 1):
+        if not isinstance(place, Onto):
+            shifts.append(None)
+            continue
+        pairs = matches(features[0], features[n])
+        a, b = features[0].points[pairs[:, 0]], features[n].points[pairs[:, 1]]
+        links.append(Link(0, n, a, b, np.ones(len(a), bool), place.transform))
+        middle = np.array([[features[0].width / 2, features[0].height / 2]])
+        moved = planar.apply(place.transform, middle) - middle * [
+            features[n].width / features[0].width, features[n].height / features[0].height]
+        shifts.append(float(np.linalg.norm(moved)))
+    return (links, []), tuple(shifts)
+
+
+def _pair_look(k: Link, features) -> PairLook:
+    a, b = features[k.a], features[k.b]
+    into_a = np.diag([a.width, a.height, 1.0])
+    onto_b = np.diag([1 / b.width, 1 / b.height, 1.0]) @ k.homography @ into_a
+    middle = np.array([[a.width / 2, a.height / 2]])
+    shift = float(np.linalg.norm(planar.apply(k.homography, middle) - middle))
+    tolerance = max(b.width, b.height) / 260
+    parallax = sideways_shift(k.points_a, k.points_b, k.homography, tolerance, max(b.width, b.height))
+    return PairLook(k.a, k.b, _overlap(onto_b), onto_b, shift, parallax)
+
+
+def _overlap(onto: Array) -> float:
+    """The greater share of two frames that a homography of their fractions lays on each other."""
+    square = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float)
+    corners = planar.apply(onto, square)
+    area = cv2.contourArea(corners.astype(np.float32))
+    if not np.all(np.isfinite(corners)) or np.abs(corners).max() > 20 or area < 1e-3:
+        return 0.0
+    shared, _ = cv2.intersectConvexConvex(corners.astype(np.float32), square.astype(np.float32))
+    return float(min(1.0, shared / min(1.0, area)))
+
+
+def _sketched(looked, links) -> PanoramaRegistration | None:
+    features = [g.features for _, _, g in looked]
+    hints = [LensHint(o.lens_key, o.focal_px) for _, o, _ in looked]
+    try:
+        return sketched_panorama(features, hints, *links)
+    except CannotJoin:
+        return None
+
+
+def _with_true_overlap(pairs: list[PairLook], found: PanoramaRegistration | None, count: int) -> list[PairLook]:
+    """Overlaps by the cameras where both are placed: a homography misjudges wide frames."""
+    if found is None:
+        return pairs
+    out = []
+    for p in pairs:
+        a, b = found.frames[p.a], found.frames[p.b]
+        overlap = p.overlap
+        if isinstance(a, Placed) and isinstance(b, Placed):
+            overlap = max(_share_seen(a, b), _share_seen(b, a))
+        out.append(PairLook(p.a, p.b, overlap, p.onto, p.shift_px, p.parallax_px))
+    return out
+
+
+def _share_seen(a: Placed, b: Placed) -> float:
+    steps = (np.arange(32) + 0.5) / 32
+    points = np.stack(np.meshgrid(steps * a.lens.width - 0.5, steps * a.lens.height - 0.5), -1).reshape(-1, 2)
+    place = b.lens.project(a.lens.rays(points) @ (a.rotation.T @ b.rotation))
+    with np.errstate(invalid="ignore"):
+        inside = np.all((place > -0.5) & (place < [b.lens.width - 0.5, b.lens.height - 0.5]), axis=1)
+    return float(inside.mean())
+
+
+def _coverage(found: PanoramaRegistration | None, pairs: Sequence[PairLook], count: int) -> Coverage | None:
+    if found is None:
+        return None
+    rays = _even_rays(DIRECTIONS)
+    frames = [f if isinstance(f, Placed) else None for f in found.frames]
+    seen = covered_masks(rays, frames, np.ones(len(rays)))
+    return coverage_of(seen, np.ones(len(rays)), pairs, [f is not None for f in frames])
+
+
+def _even_rays(count: int) -> Array:
+    """Unit rays spread evenly over the sphere (the golden spiral)."""
+    n = np.arange(count) + 0.5
+    z = 1 - 2 * n / count
+    turn = np.pi * (1 + 5**0.5) * n
+    r = np.sqrt(1 - z * z)
+    return np.stack([r * np.cos(turn), r * np.sin(turn), z], axis=-1)
+
+
+def shared_samples(looked: Sequence[Glimpse], pairs: Sequence[PairLook], job: Job) -> list[Shared]:
+    """Light that pairs of frames have in common, from their glimpses."""
+    rng = np.random.default_rng(1)
+    out = []
+    for p in job.over(list(pairs), "comparing light"):
+        if p.overlap < LEAST_OVERLAP_FOR_LIGHT:
+            continue
+        a, b = looked[p.a].small.astype(np.float32), looked[p.b].small.astype(np.float32)
+        a, b = (cv2.blur(x, (3, 3)) for x in (a, b))
+        (ha, wa), (hb, wb) = a.shape[:2], b.shape[:2]
+        shift = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
+        turn = np.linalg.inv(shift) @ np.diag([wb, hb, 1.0]) @ p.onto @ np.diag([1 / wa, 1 / ha, 1.0]) @ shift
+        flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+        there = cv2.warpPerspective(b, turn, (wa, ha), flags=flags)
+        inside = cv2.warpPerspective(np.ones((hb, wb), np.float32), turn, (wa, ha), flags=flags) > 0.99
+        found = shared_light(p.a, p.b, a, there, inside, rng)
+        if found is not None:
+            out.append(found)
+    return out
+
+
+def _drifts(looked, pairs: Sequence[PairLook], job: Job) -> tuple[LightDrift | None, ...]:
+    """How each frame's light, developed as it is now, is off the set's middle."""
+    if len(looked) < 2:
+        return (None,) * len(looked)
+    shared = shared_samples([g for _, _, g in looked], pairs, job)
+    now = [exposure_matrix(f.development).astype(float) for f, _, _ in looked]
+    shared = [Shared(s.a, s.b, np.maximum(s.light_a @ now[s.a].T, 1e-5), np.maximum(s.light_b @ now[s.b].T, 1e-5))
+              for s in shared]
+    linked = [sum(1 for s in shared if n in (s.a, s.b)) for n in range(len(looked))]
+    reference = int(np.argmax(linked))
+    found = matched([Development()] * len(looked), reference, shared, job)
+    known = [d for d in found.drifts if d is not None]
+    ev, mired = np.median([d.ev for d in known]), np.median([d.mired for d in known])
+    return tuple(
+        None if d is None or (n != reference and not linked[n])
+        else LightDrift(float(ev - d.ev), float(mired - d.mired)) for n, d in enumerate(found.drifts)
+    )
+
+
+def matched_set(
+    engine: Engine, project: Project, set_id: str, reference: str | None, job: Job
+) -> tuple[Matched, list[str]]:
+    """Developments that bring every frame in use to a reference frame (or the most linked one), and
+    the ids they belong to. Raises CannotJoin if no two frames share anything.
+    """
+    frame_set: FrameSet = project.set(set_id)
+    survey = surveyed(engine, project, set_id, job)
+    ids = [f.id for f in survey.frames]
+    looked = [glimpse_of(engine.cache, engine.opened(project, frame_set.frame(i), job), job) for i in ids]
+    shared = shared_samples(looked, survey.pairs, job)
+    if not shared:
+        raise CannotJoin("No two frames share enough to compare their light.")
+    linked = [sum(1 for s in shared if n in (s.a, s.b)) for n in range(len(ids))]
+    chosen = reference or frame_set.registration.reference
+    at = ids.index(chosen) if chosen in ids else int(np.argmax(linked))
+    found = matched([frame_set.frame(i).development for i in ids], at, shared, job)
+    return found, ids

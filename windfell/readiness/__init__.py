@@ -1,0 +1,1 @@
+"""Readiness: what would go wrong with a set, named before the wait, with what mends it."""

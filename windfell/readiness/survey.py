@@ -1,0 +1,89 @@
+"""What a quick look at a set found: the plain data that the checks judge."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.recipe.model import Kind
+
+Array = NDArray[np.float64]
+F32 = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class FrameLook:
+    """One frame. `fine` (by, bx) is log2 of fine against coarser detail in blocks, NaN where
+    there is none; `burnt` (by, bx) the share of burnt-out pixels. `digest` names the file's
+    content; sizes in px; `exposure_ev` is the light gathered by metadata.
+    """
+
+    id: str
+    name: str
+    stem: str
+    source_kind: str
+    size: tuple[int, int]
+    taken: datetime | None
+    exposure_ev: float | None
+    focal_mm: float | None
+    camera: str | None
+    digest: str
+    fine: F32
+    burnt: F32
+    profile: str | None = None
+    corrected: bool = False
+    raw: bool = False
+
+
+@dataclass(frozen=True)
+class PairLook:
+    """Two frames that show the same. `a`, `b` are places in the survey's frames.
+
+    `overlap` is the greater share of either frame that the other shows; `onto` (3, 3) leads
+    from fractions of `a` to fractions of `b`; `shift_px` how far the middle of `a` moves at full
+    size; `parallax_px` how far near things shift against far ones, 0 for none.
+    """
+
+    a: int
+    b: int
+    overlap: float
+    onto: Array
+    shift_px: float
+    parallax_px: float
+
+
+@dataclass(frozen=True)
+class LightDrift:
+    """How far a frame's light is off the set's middle, in EV and mired."""
+
+    ev: float
+    mired: float
+
+
+@dataclass(frozen=True)
+class Coverage:
+    """Per frame, as shares of all that the set shows: what it adds after those before it, and
+    what it alone shows. `redundant` are places whose going would lose next to nothing.
+    """
+
+    added: tuple[float | None, ...]
+    alone: tuple[float | None, ...]
+    redundant: tuple[int, ...]
+    thin: tuple[tuple[int, int, float], ...]
+
+
+@dataclass(frozen=True)
+class Survey:
+    """A set looked at. What could not be found out is empty or None."""
+
+    kind: Kind
+    aligned: bool
+    frames: tuple[FrameLook, ...]
+    pairs: tuple[PairLook, ...]
+    drifts: tuple[LightDrift | None, ...] = ()
+    coverage: Coverage | None = None
+    shifts_px: tuple[float | None, ...] = ()
+    unreadable: tuple[tuple[str, str], ...] = ()
