@@ -13,8 +13,8 @@ from numpy.testing import assert_allclose, assert_array_equal
 from PIL import ExifTags, Image
 
 from tests.support import frames_in, green, ridge, textured, write_picture
+from windfell.engine.proposals import propose
 from windfell.errors import FrameUnreadable
-from windfell.frames.propose import propose
 from windfell.frames.still import StillFrame, upright
 from windfell.job import Job
 from windfell.pixels.colour import DISPLAY_P3

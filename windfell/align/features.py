@@ -20,13 +20,15 @@ CELLS = 8
 @dataclass(frozen=True)
 class Features:
     """Points (n, 2) float64 in px of the frame's full size; descriptors (n, 128) float32 of
-    unit length (RootSIFT, Arandjelovic & Zisserman 2012). Strongest first.
+    unit length (RootSIFT, Arandjelovic & Zisserman 2012). Strongest first. `problem` says why
+    the frame could not be looked at.
     """
 
     points: NDArray[np.float64]
     descriptors: NDArray[np.float32]
     width: int
     height: int
+    problem: str = ""
 
     def __len__(self) -> int:
         return len(self.points)

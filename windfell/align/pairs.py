@@ -81,6 +81,8 @@ def _nearest(likeness: NDArray[np.float32]) -> tuple[NDArray[np.intp], NDArray[n
 
 def link(a: int, b: int, fa: Features, fb: Features) -> Link | NoLink:
     """The verified link of two frames, or why there is none."""
+    if fa.problem or fb.problem:
+        return NoLink(a, b, fa.problem or fb.problem)
     pairs = matches(fa, fb)
     if len(pairs) < LEAST_INLIERS:
         return NoLink(a, b, f"only {len(pairs)} features look alike")

@@ -95,7 +95,10 @@ def register_panorama(
         links = [k for k in links if (k.a, k.b) not in bad]
         dropped += [NoLink(a, b, "the pair contradicts the other frames") for a, b in bad]
     rotations = from_first(cameras.rotations)
-    return _result(len(features), cameras, rotations, members, fits, refused + dropped)
+    found = _result(len(features), cameras, rotations, members, fits, refused + dropped)
+    frames = tuple(
+        Unplaced(f.problem) if f.problem else place for f, place in zip(features, found.frames, strict=True))
+    return replace(found, frames=frames)
 
 
 def sketched_panorama(

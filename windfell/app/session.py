@@ -11,8 +11,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from windfell.app.work import Desk
 from windfell.engine.core import Engine
 from windfell.engine.folders import cache_folder, state_folder
+from windfell.engine.proposals import propose
 from windfell.errors import WindfellError
-from windfell.frames.propose import propose
 from windfell.recipe import edits
 from windfell.recipe.autosave import Autosave, abandoned, forget
 from windfell.recipe.edits import Edit
@@ -145,7 +145,7 @@ class Session(QObject):
     def add_files(self, paths: Sequence[str]) -> None:
         """Propose sets of dropped files in the background and add them."""
         first = len(self.project.sets) + 1
-        self.desk.ask("gather", lambda job: propose(paths, job, first, self.engine.glance), self._take_proposal)
+        self.desk.ask("gather", lambda job: propose(paths, job, first), self._take_proposal)
 
     def _take_proposal(self, proposal) -> None:
         if proposal.sets:

@@ -15,10 +15,14 @@ from windfell.demo.sets import SETS
 from windfell.engine.core import Engine
 from windfell.engine.export import check_place, export, refuse_frames
 from windfell.engine.folders import cache_folder
+from windfell.engine.instants import chosen_times, write_instants
 from windfell.engine.report import panorama_report, stack_report, unplaced
+from windfell.engine.survey import matched_set
 from windfell.errors import BadRequest, CannotJoin, OutputFailed
 from windfell.job import Job
 from windfell.output.writers import writer_for
+from windfell.recipe import edits
+from windfell.recipe.developments import read_development
 from windfell.recipe.model import (
     Align,
     Combining,
@@ -52,7 +56,17 @@ def run_panorama(options: Namespace, job: Job) -> None:
         view=View(ProjectionChoice(options.projection), full_sphere=options.full_sphere),
         outline=Outline(Edges(options.edges)),
     )
-    _make(Project((frame_set,)), frame_set.id, options, job)
+    _make(_prepared(frame_set, options), frame_set.id, options, job)
+
+
+def _prepared(frame_set: FrameSet, options: Namespace) -> Project:
+    """The set alone in a project, its frames developed as the file says."""
+    project = Project((frame_set,))
+    if options.develop:
+        ids = [f.id for f in frame_set.frames]
+        development = read_development(Path(options.develop))
+        project = edits.use_development(project, frame_set.id, ids, development).project
+    return project
 
 
 def run_stack(options: Namespace, job: Job) -> None:
@@ -68,7 +82,7 @@ def run_stack(options: Namespace, job: Job) -> None:
         registration=Registration(Align(options.align), reference),
         combining=Combining(Rule(options.rule)),
     )
-    _make(Project((frame_set,)), frame_set.id, options, job)
+    _make(_prepared(frame_set, options), frame_set.id, options, job)
 
 
 def _new_set(options: Namespace, kind: Kind) -> FrameSet:
@@ -118,6 +132,10 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
     engine.masks = masks or {}
     seconds: dict[str, float] = {}
     start = time.monotonic()
+    if getattr(options, "match", False):
+        found, ids = matched_set(engine, project, set_id, None, job)
+        project = edits.develop_each(
+            project, set_id, dict(zip(ids, found.developments, strict=True)), "match").project
     stages = engine.stages(project, set_id)
     found = stages.registration(job)
     seconds["registration"] = time.monotonic() - start
@@ -150,6 +168,18 @@ def _name_left_out(stages: Any, found: Any) -> None:
 def _write_report(path: Path, words: dict[str, Any]) -> None:
     with written_whole(path) as temporary:
         temporary.write_text(json.dumps(words, indent=1) + "\n", encoding="utf-8")
+
+
+def run_frames(options: Namespace, job: Job) -> None:
+    folder = Path(options.out)
+    if not folder.is_dir():
+        raise OutputFailed(folder, "the folder does not exist; make it or choose another.")
+    if options.end is not None and options.end < options.start:
+        raise BadRequest(f"--end {options.end:g} lies before --start {options.start:g}.")
+    path = os.path.abspath(options.video)
+    times = chosen_times(path, options.start, options.end, job, options.every, options.count)
+    for place in write_instants(path, times, folder, options.format, job):
+        print(place)
 
 
 def run_demo(options: Namespace, job: Job) -> None:

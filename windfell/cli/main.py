@@ -10,13 +10,14 @@ from collections.abc import Sequence
 
 from windfell import __version__
 from windfell.cli import commands
+from windfell.cli.inspect import run_inspect
 from windfell.cli.progress import ProgressLine
 from windfell.errors import CannotJoin, WindfellError
 from windfell.job import Cancelled, Job
 from windfell.recipe.model import Align, Edges, ProjectionChoice, Rule
 
 DONE, BAD_INPUT, CANNOT_JOIN, STOPPED = 0, 2, 3, 130
-COMMANDS = ("panorama", "stack", "render", "demo")
+COMMANDS = ("panorama", "stack", "render", "inspect", "frames", "demo")
 
 
 class _Parser(argparse.ArgumentParser):
@@ -36,6 +37,8 @@ def parser() -> argparse.ArgumentParser:
     _panorama(sub.add_parser("panorama", help="join frames into a panorama"))
     _stack(sub.add_parser("stack", help="combine frames of one view"))
     _render(sub.add_parser("render", help="make the picture of a saved project"))
+    _inspect(sub.add_parser("inspect", help="the sets that files form, and what would go wrong"))
+    _frames(sub.add_parser("frames", help="write instants of a video as pictures"))
     _demo(sub.add_parser("demo", help="write the demo sets, drawn anew, with their truth"))
     return top
 
@@ -59,7 +62,44 @@ def _pixels(text: str) -> int:
     return value
 
 
+def _seconds(text: str) -> float:
+    value = float(text)
+    if not 0 <= value < 1e6:
+        raise ValueError
+    return value
+
+
+def _count(text: str) -> int:
+    value = int(text)
+    if not 1 <= value <= 100_000:
+        raise argparse.ArgumentTypeError(f"{text} is not a number of frames from 1 up")
+    return value
+
+
+def _inspect(p: argparse.ArgumentParser) -> None:
+    p.add_argument("frames", nargs="+", metavar="FRAME", help="files or folders")
+    p.add_argument("--json", action="store_true", help="as JSON")
+
+
+def _frames(p: argparse.ArgumentParser) -> None:
+    p.add_argument("video", metavar="VIDEO")
+    p.add_argument("--out", required=True, metavar="DIR", help="an existing folder")
+    way = p.add_mutually_exclusive_group(required=True)
+    way.add_argument("--every", type=_count, metavar="N", help="every N-th frame")
+    way.add_argument("--count", type=_count, metavar="N", help="N instants spread evenly")
+    way.add_argument("--differing", action="store_true", help="those that differ enough from the one before")
+    p.add_argument("--start", type=_seconds, default=0.0, metavar="T", help="in seconds")
+    p.add_argument("--end", type=_seconds, default=None, metavar="T", help="in seconds")
+    p.add_argument("--format", choices=("png", "tiff", "jpeg"), default="png")
+
+
+def _prepared(p: argparse.ArgumentParser) -> None:
+    p.add_argument("--develop", metavar="FILE.json", help="a development for all frames (docs/project-file.md)")
+    p.add_argument("--match", action="store_true", help="match exposure and white balance of all frames")
+
+
 def _panorama(p: argparse.ArgumentParser) -> None:
+    _prepared(p)
     p.add_argument("frames", nargs="+", metavar="FRAME")
     p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png or .jpg")
     p.add_argument("--projection", choices=[str(c) for c in ProjectionChoice], default="auto")
@@ -72,6 +112,7 @@ def _panorama(p: argparse.ArgumentParser) -> None:
 
 
 def _stack(p: argparse.ArgumentParser) -> None:
+    _prepared(p)
     p.add_argument("frames", nargs="+", metavar="FRAME")
     p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png or .jpg")
     p.add_argument("--rule", required=True, choices=[str(c) for c in Rule])
@@ -94,6 +135,12 @@ def _demo(p: argparse.ArgumentParser) -> None:
     p.add_argument("--scale", type=_positive, default=1.0, metavar="S")
 
 
+RUNS = {
+    "panorama": commands.run_panorama, "stack": commands.run_stack, "render": commands.run_render,
+    "inspect": run_inspect, "frames": commands.run_frames, "demo": commands.run_demo,
+}
+
+
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run the command line; answers the exit status."""
     words = list(sys.argv[1:] if arguments is None else arguments)
@@ -104,7 +151,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     _stop_on_interrupt(job)
     try:
         options = parser().parse_args(words)
-        getattr(commands, f"run_{options.command}")(options, job)
+        RUNS[options.command](options, job)
         status = DONE
     except CannotJoin as error:
         status = _failed(line, str(error), CANNOT_JOIN)

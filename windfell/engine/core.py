@@ -15,10 +15,9 @@ from windfell.develop.local import GUIDE_SIDE
 from windfell.engine.cache import Cache, key_of, total_memory_bytes
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
-from windfell.engine.sources import Opened, OpenedFile, canonical_scale, open_source
+from windfell.engine.sources import Opened, canonical_scale, open_source
 from windfell.engine.stack import StackStages
 from windfell.errors import BadRequest, CannotJoin
-from windfell.frames.still import StillFrame
 from windfell.geometry.optics import Optics
 from windfell.job import Job
 from windfell.pixels.resample import shrunk
@@ -97,12 +96,6 @@ class Engine:
     def _ignore_mask(self, names: tuple[str, ...]) -> np.ndarray | None:
         masks = [self.masks[n] for n in names if n in self.masks]
         return None if not masks else np.maximum.reduce(masks)
-
-    def glance(self, still: StillFrame, width: int, height: int) -> np.ndarray:
-        """A file's light (height, width, 3), small, from the proxies that are kept anyway."""
-        opened = OpenedFile(still, self.cache)
-        sheet = opened.sheet(max(width / still.size[0], height / still.size[1]), Job())
-        return shrunk(sheet.light(0, 0, sheet.width, sheet.height), width, height)
 
     def size(self, project: Project, set_id: str, job: Job) -> tuple[int, int]:
         """(width, height) in px of the set's picture at full size."""

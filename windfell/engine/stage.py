@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from typing import Protocol
 
+import numpy as np
+
 from windfell.align.features import Features
 from windfell.engine.cache import Cache
 from windfell.engine.sources import Opened
+from windfell.errors import FrameUnreadable
 from windfell.geometry.optics import Optics
 from windfell.job import Job
 from windfell.pixels.sheet import Sheet
@@ -28,11 +31,14 @@ class Host(Protocol):
 
 
 def all_features(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job):
-    """Features of all frames, found on all cores."""
-    return job.map(
-        lambda n: host.features(opened[n], frames[n], job), list(range(len(opened))),
-        "finding features",
-    )
+    """Features of all frames, found on all cores; of a frame that cannot be decoded, none and why."""
+    def one(n: int) -> Features:
+        try:
+            return host.features(opened[n], frames[n], job)
+        except FrameUnreadable as error:
+            return Features(np.zeros((0, 2)), np.zeros((0, 128), np.float32), *opened[n].size, str(error))
+
+    return job.map(one, list(range(len(opened))), "finding features")
 
 
 def content_key(opened: list[Opened], frames: tuple[Frame, ...]) -> tuple:

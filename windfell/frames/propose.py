@@ -1,99 +1,281 @@
-"""Which set a handful of dropped frames seems to form, from their times and a quick look."""
+"""Which sets a card of frames seems to hold: from times, exposures, focal lengths and likeness."""
 
 from __future__ import annotations
 
+import itertools
+import os
+import re
+from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
 
-import cv2
 import numpy as np
-from numpy.typing import NDArray
-
-from windfell.errors import FrameUnreadable
-from windfell.frames.still import StillFrame
-from windfell.job import Job
-from windfell.recipe.model import FrameSet, Kind, frame_from_path, new_id
 
 GAP_S = 300.0
-SAME_VIEW = 0.75
+PAUSE_S, PAUSE_TIMES = 8.0, 2.5
+FOCAL_STEP, SIZE_STEP = 0.05, 0.02
+BRACKET_EV, PATTERN_EV = 0.65, 0.35
+LEAST_SERIES = 3
+
+
+class Form(StrEnum):
+    """What a proposed set is: a turned camera, a still one, a still one at several exposures."""
+
+    SWEEP = "sweep"
+    SERIES = "series"
+    BRACKET = "bracket"
+    VIDEO = "video"
 
 
 @dataclass(frozen=True)
-class Proposal:
-    """Sets proposed from files, and the files that could not be read with the reason."""
+class Shot:
+    """One file as the grouping sees it. `exposure_ev` is the light gathered, log2."""
 
-    sets: tuple[FrameSet, ...]
-    refused: tuple[str, ...]
+    path: str
+    size: tuple[int, int]
+    taken: datetime | None = None
+    exposure_ev: float | None = None
+    focal_mm: float | None = None
+    camera: str | None = None
+    raw: bool = False
+    video: bool = False
+
+    @property
+    def stem(self) -> str:
+        return os.path.splitext(self.path)[0].lower()
 
 
-Look = Callable[[StillFrame, int, int], NDArray[np.float32]]
+@dataclass(frozen=True)
+class Group:
+    """Shots that belong together, in order; `aside` are doubles to be kept aside.
 
-
-def propose(
-    paths: Sequence[str], job: Job, first_number: int = 1, look: Look = StillFrame.linear
-) -> Proposal:
-    """One lane per run of frames close in time and of one size; a still view is a stack.
-
-    `look(frame, width, height)` gives a frame's light at a small size.
+    A bracket at several positions has `positions`, each a tuple of shots.
     """
-    opened, refused = [], []
-    for path in job.over(paths, "looking at the frames"):
-        try:
-            opened.append(StillFrame(path))
-        except FrameUnreadable as error:
-            refused.append(str(error))
-    sets = []
-    for run in _runs(sorted(opened, key=_order)):
-        kind = Kind.STACK if is_still(run, job, look) else Kind.PANORAMA
-        number = first_number + len(sets)
-        word = "Stack" if kind is Kind.STACK else "Panorama"
-        frames = tuple(frame_from_path(f.path) for f in run)
-        sets.append(FrameSet(new_id(), f"{word} {number}", kind, frames))
-    return Proposal(tuple(sets), tuple(refused))
+
+    form: Form
+    shots: tuple[Shot, ...]
+    aside: frozenset[str] = frozenset()
+    positions: tuple[tuple[Shot, ...], ...] = ()
 
 
-def _order(frame: StillFrame) -> tuple:
-    taken = frame.metadata.taken
-    return (taken.timestamp() if taken else 0.0, frame.path)
+class Likeness:
+    """Answers about pairs of shots; each is asked for once."""
+
+    def __init__(
+        self, same: Callable[[Shot, Shot], float], overlap: Callable[[Shot, Shot], bool]
+    ) -> None:
+        """`same` is a correlation of the two in place, -1..1; `overlap` whether they share anything."""
+        self._same, self._overlap = same, overlap
+        self._known: dict[tuple[str, str, str], float] = {}
+
+    def same(self, a: Shot, b: Shot) -> bool:
+        """Whether the camera stood still between them, however it was exposed."""
+        key = ("same", a.path, b.path)
+        if key not in self._known:
+            self._known[key] = self._same(a, b) if alike_size(a, b, True) else -1.0
+        evs = (a.exposure_ev, b.exposure_ev)
+        differs = None not in evs and abs(evs[0] - evs[1]) > BRACKET_EV
+        return self._known[key] > (0.4 if differs else 0.62)
+
+    def related(self, a: Shot, b: Shot) -> bool:
+        key = ("overlap", a.path, b.path)
+        if key not in self._known:
+            self._known[key] = float(self.same(a, b) or self._overlap(a, b))
+        return bool(self._known[key])
 
 
-def _runs(frames: list[StillFrame]) -> list[list[StillFrame]]:
-    runs: list[list[StillFrame]] = []
-    for frame in frames:
-        if runs and not _breaks(runs[-1][-1], frame):
-            runs[-1].append(frame)
+def alike_size(a: Shot, b: Shot, upright: bool = False) -> bool:
+    """Whether both have about one size, either way up unless `upright`."""
+    one, two = (a.size, b.size) if upright else (sorted(a.size), sorted(b.size))
+    return all(abs(x - y) <= SIZE_STEP * max(x, y) for x, y in zip(one, two, strict=True))
+
+
+def grouped(shots: Sequence[Shot], like: Likeness) -> list[Group]:
+    """The sets that shots seem to form, in the order of their times."""
+    videos = [Group(Form.VIDEO, (s,)) for s in sorted(shots, key=natural) if s.video]
+    stills, doubled = _without_doubles([s for s in shots if not s.video])
+    groups = []
+    for run in _runs(sorted(stills, key=_order)):
+        for part in _parts(run, like):
+            groups.append(_with_doubles(part, doubled))
+    return groups + videos
+
+
+def natural(shot: Shot) -> list:
+    """A key that sorts names as people count: 9 before 10."""
+    return [int(p) if p.isdigit() else p for p in re.split(r"(\d+)", shot.path.lower())]
+
+
+def _order(shot: Shot) -> tuple:
+    return (shot.taken is None, shot.taken.timestamp() if shot.taken else 0.0, natural(shot))
+
+
+def _without_doubles(shots: Sequence[Shot]) -> tuple[list[Shot], dict[str, list[Shot]]]:
+    """The shots without developed doubles of raws, and those by the path of their raw."""
+    by_stem, by_time = defaultdict(list), defaultdict(list)
+    for s in shots:
+        by_stem[s.stem].append(s)
+        if s.taken:
+            by_time[s.taken, s.camera].append(s)
+    doubled: dict[str, list[Shot]] = defaultdict(list)
+    gone = set()
+    for bunch in (*by_stem.values(), *by_time.values()):
+        raws = [s for s in bunch if s.raw]
+        others = [s for s in bunch if not s.raw and s.path not in gone]
+        if len(raws) == 1 and len(others) == 1:
+            doubled[raws[0].path].append(others[0])
+            gone.add(others[0].path)
+    return [s for s in shots if s.path not in gone], doubled
+
+
+def _with_doubles(group: Group, doubled: dict[str, list[Shot]]) -> Group:
+    def filled(shots: Sequence[Shot]) -> tuple[Shot, ...]:
+        return tuple(x for s in shots for x in (s, *doubled.get(s.path, ())))
+
+    shots = filled(group.shots)
+    aside = frozenset(s.path for s in shots) - {s.path for s in group.shots}
+    return Group(group.form, shots, aside, tuple(filled(p) for p in group.positions))
+
+
+def _runs(shots: Sequence[Shot]) -> list[list[Shot]]:
+    """Shots parted where it is plain: long pauses, another camera, size or focal length."""
+    runs: list[list[Shot]] = []
+    for s in shots:
+        if runs and not _plainly_apart(runs[-1][-1], s):
+            runs[-1].append(s)
         else:
-            runs.append([frame])
-    return runs
+            runs.append([s])
+    return _rejoined(runs)
 
 
-def _breaks(a: StillFrame, b: StillFrame) -> bool:
-    before, after = a.metadata.taken, b.metadata.taken
-    if before and after and abs((after - before).total_seconds()) > GAP_S:
+def _plainly_apart(a: Shot, b: Shot) -> bool:
+    if (a.taken is None) != (b.taken is None) or a.camera != b.camera:
         return True
-    return sorted(a.size) != sorted(b.size)
+    if a.taken and abs((b.taken - a.taken).total_seconds()) > GAP_S:
+        return True
+    if a.focal_mm and b.focal_mm and abs(np.log(a.focal_mm / b.focal_mm)) > FOCAL_STEP:
+        return True
+    return not alike_size(a, b)
 
 
-def is_still(frames: Sequence[StillFrame], job: Job, look: Look = StillFrame.linear) -> bool:
-    """Whether all frames show the same view: small pictures of them correlate in place."""
-    if len(frames) < 2 or len({f.size for f in frames}) > 1:
+def _rejoined(runs: list[list[Shot]]) -> list[list[Shot]]:
+    """One odd shot amid a run, as with another zoom by mistake, stays in it."""
+    out: list[list[Shot]] = []
+    n = 0
+    while n < len(runs):
+        inside = 0 < n < len(runs) - 1 and len(runs[n]) == 1
+        if inside and out and not _plainly_apart(out[-1][-1], runs[n + 1][0]) and _in_step(
+                out[-1][-1], runs[n][0], runs[n + 1][0]):
+            out[-1] += runs[n] + runs[n + 1]
+            n += 2
+        else:
+            out.append(list(runs[n]))
+            n += 1
+    return out
+
+
+def _in_step(a: Shot, b: Shot, c: Shot) -> bool:
+    if not (a.taken and b.taken and c.taken):
         return False
-    try:
-        small = job.map(lambda f: _small(f, look), frames, "comparing the frames")
-    except FrameUnreadable:
+    return (c.taken - a.taken).total_seconds() < 4 * PAUSE_S
+
+
+def _parts(run: list[Shot], like: Likeness) -> list[Group]:
+    """The sets within a run, by likeness at its pauses and by what stood still."""
+    parts: list[list[Shot]] = [[run[0]]]
+    pace = _pace(run)
+    for n in range(1, len(run)):
+        if _new_set(run, n, pace, like):
+            parts.append([])
+        parts[-1].append(run[n])
+    return [g for part in parts for g in _formed(part, like)]
+
+
+def _pace(run: list[Shot]) -> float:
+    steps = [(b.taken - a.taken).total_seconds() for a, b in itertools.pairwise(run) if a.taken and b.taken]
+    return float(np.median(steps)) if steps else 0.0
+
+
+def _new_set(run: list[Shot], n: int, pace: float, like: Likeness) -> bool:
+    a, b = run[n - 1], run[n]
+    if a.taken and b.taken:
+        pause = (b.taken - a.taken).total_seconds()
+        if pause <= max(PAUSE_S, PAUSE_TIMES * pace):
+            return False
+    if like.related(a, b):
         return False
-    middle = np.median(small, axis=0)
-    scores = [_correlation(s, middle) for s in small]
-    return bool(np.median(scores) > SAME_VIEW and min(scores) > 0.4)
+    beyond = n + 1 < len(run) and like.related(a, run[n + 1])
+    behind = n > 1 and like.related(run[n - 2], b)
+    return not (beyond or behind)
 
 
-def _small(frame: StillFrame, look: Look) -> np.ndarray:
-    width, height = frame.size
-    k = 96 / max(width, height)
-    light = look(frame, max(8, round(width * k)), max(8, round(height * k)))
-    grey = np.cbrt(np.maximum(light.mean(axis=2), 0))
-    return grey - cv2.GaussianBlur(grey, (0, 0), 6)
+def _formed(part: list[Shot], like: Likeness) -> list[Group]:
+    blocks: list[list[Shot]] = [[part[0]]]
+    for a, b in itertools.pairwise(part):
+        if like.same(a, b):
+            blocks[-1].append(b)
+        else:
+            blocks.append([b])
+    brackets = _brackets(blocks)
+    if brackets:
+        return [Group(Form.BRACKET, tuple(part), positions=tuple(tuple(p) for p in brackets))]
+    out: list[Group] = []
+    sweep: list[Shot] = []
+    for block in blocks:
+        if len(block) >= LEAST_SERIES or (len(block) == len(part) > 1):
+            if sweep:
+                out.append(Group(Form.SWEEP, tuple(sweep)))
+                sweep = []
+            out.append(Group(Form.SERIES, tuple(block)))
+        else:
+            sweep += block
+    if sweep:
+        out.append(Group(Form.SWEEP, tuple(sweep)))
+    return _strays_taken_back(out)
 
 
-def _correlation(a: np.ndarray, b: np.ndarray) -> float:
-    return float(np.sum(a * b) / np.sqrt(np.sum(a * a) * np.sum(b * b) + 1e-12))
+def _strays_taken_back(groups: list[Group]) -> list[Group]:
+    """A single shot between two parts of one series was something that passed, not a set."""
+    out: list[Group] = []
+    for g in groups:
+        if len(out) >= 2 and g.form is Form.SERIES and out[-2].form is Form.SERIES and len(out[-1].shots) <= 2:
+            stray, first = out.pop(), out.pop()
+            g = Group(Form.SERIES, first.shots + stray.shots + g.shots)
+        out.append(g)
+    return out
+
+
+def _brackets(blocks: list[list[Shot]]) -> list[list[Shot]]:
+    """The positions of a bracket: blocks of one length whose exposures step alike; or nothing."""
+    length = min(len(b) for b in blocks)
+    if length < 2 or any(len(b) % length for b in blocks):
+        return []
+    cut = [b[k : k + length] for b in blocks for k in range(0, len(b), length)]
+    patterns = [[s.exposure_ev for s in c] for c in cut]
+    if any(e is None for p in patterns for e in p):
+        return []
+    if len(cut) == 1 and len(blocks) == 1:
+        length = _period(patterns[0])
+        if length:
+            cut = [blocks[0][k : k + length] for k in range(0, len(blocks[0]), length)]
+            patterns = [[s.exposure_ev for s in c] for c in cut]
+    first = np.array(patterns[0]) - patterns[0][0]
+    if np.ptp(first) < BRACKET_EV or not _steps_alike(patterns, first):
+        return []
+    if len(cut) > 1 and len(blocks) == 1:
+        return [blocks[0]]
+    return cut
+
+
+def _period(pattern: list[float]) -> int:
+    """The shortest cycle that exposures run through, or 0."""
+    for k in range(2, len(pattern) // 2 + 1):
+        if len(pattern) % k == 0 and all(abs(pattern[n] - pattern[n % k]) < PATTERN_EV for n in range(len(pattern))):
+            return k
+    return 0
+
+
+def _steps_alike(patterns: list[list[float]], first: np.ndarray) -> bool:
+    return all(np.abs(np.array(p) - p[0] - first).max() < PATTERN_EV for p in patterns)
