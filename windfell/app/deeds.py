@@ -11,11 +11,14 @@ from windfell import __version__
 from windfell.app import theme
 from windfell.app.demo import demo_project
 from windfell.app.widgets.finder import CommandFinder
+from windfell.frames.metadata import ENDINGS
+from windfell.frames.video import VIDEO_ENDINGS
 from windfell.recipe import edits
 from windfell.recipe.model import Edges, Frame, Kind, Project, SetSource, new_id
 from windfell.recipe.project_file import SUFFIX
 
-PICTURES = "Pictures (*.jpg *.jpeg *.JPG *.JPEG *.png *.PNG *.tif *.tiff *.TIF *.TIFF)"
+PICTURES = "Pictures and videos (" + " ".join(
+    f"*{e} *{e.upper()}" for e in (*ENDINGS, *VIDEO_ENDINGS)) + ");;All files (*)"
 
 
 class Deeds:

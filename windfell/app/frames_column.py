@@ -48,7 +48,7 @@ class FrameTick(FrameTile):
         self.paint_thumbnail(p, QRectF(7, 22, self.width() - 14, self.height() - 42))
         p.setFont(theme.numbers_font(7.6))
         p.setPen(theme.colour("rowan" if self.wrong else "quiet"))
-        note = self.note if self.frame.on else "left out"
+        note = self.note if self.frame.on else "kept aside"
         shown = p.fontMetrics().elidedText(note, Qt.TextElideMode.ElideRight, self.width() - 12)
         p.drawText(QRectF(6, self.height() - 19, self.width() - 12, 16), Qt.AlignmentFlag.AlignCenter, shown)
         if self.hasFocus():

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from windfell.app import theme
 
 TITLES = {
-    "gather": "Gather", "align": "Align", "shape": "Shape", "join": "Join",
+    "gather": "Gather", "prepare": "Prepare", "align": "Align", "shape": "Shape", "join": "Join",
     "combine": "Combine", "export": "Export",
 }
 STATES = {

@@ -30,8 +30,8 @@ from windfell.recipe.project_file import (
 AUTOSAVE_MS = 4000
 RECENT = 8
 STATIONS = {
-    Kind.PANORAMA: ("gather", "align", "shape", "join", "export"),
-    Kind.STACK: ("gather", "align", "combine", "export"),
+    Kind.PANORAMA: ("gather", "prepare", "align", "shape", "join", "export"),
+    Kind.STACK: ("gather", "prepare", "align", "combine", "export"),
 }
 
 

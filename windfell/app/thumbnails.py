@@ -1,45 +1,60 @@
-"""Thumbnails of frames, made in the background, kept by the frame's source."""
+"""Thumbnails of frames and files, made in the background; previews inside the files come first."""
 
 from __future__ import annotations
 
+from collections import OrderedDict
+
 import cv2
-from PySide6.QtCore import QObject, Signal
+import numpy as np
+from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QImage
 
 from windfell.app.picture.images import to_image
 from windfell.app.session import Session
 from windfell.engine.picture import Picture
 from windfell.errors import WindfellError
+from windfell.frames.still import StillFrame
+from windfell.frames.video import instant, is_video
 from windfell.job import Job
-from windfell.pixels.colour import luminance
-from windfell.recipe.model import Frame, Project, Source
+from windfell.pixels.resample import shrunk
+from windfell.recipe.model import FileSource, Frame, Project, SetSource, Source, VideoInstant
 
-SIDE = 360
+SIDE = 300
+ENOUGH = 100
+KEPT = 3000
+BATCH = 6
+CHANNELS = ("thumbnails 1", "thumbnails 2")
+TELL_MS = 60
 
 
 class Thumbnail:
-    """A small image of a frame, its sharpness and mean light; or why there is none."""
+    """A small image of a frame; or why there is none."""
 
-    def __init__(self, image: QImage | None, sharpness: float | None, problem: str = "") -> None:
-        self.image, self.sharpness, self.problem = image, sharpness, problem
+    def __init__(self, image: QImage | None, problem: str = "") -> None:
+        self.image, self.problem = image, problem
 
 
 class Thumbnails(QObject):
-    """Ask `of(frame)`; None means not yet, and `arrived` will tell."""
+    """Ask `of(frame)`; None means not yet, and `arrived` will tell. The newest wish comes first."""
 
     arrived = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self._session = session
-        self._kept: dict[Source, Thumbnail] = {}
-        self._waiting: list[Frame] = []
-        self._busy = False
+        self._kept: OrderedDict[Source, Thumbnail] = OrderedDict()
+        self._waiting: OrderedDict[Source, None] = OrderedDict()
+        self._busy: dict[str, list[Source]] = {}
+        self._tell = QTimer(self, singleShot=True, interval=TELL_MS)
+        self._tell.timeout.connect(self.arrived)
 
     def of(self, frame: Frame) -> Thumbnail | None:
-        found = self._kept.get(frame.source)
-        if found is None and frame not in self._waiting:
-            self._waiting.append(frame)
+        return self.of_source(frame.source)
+
+    def of_source(self, source: Source) -> Thumbnail | None:
+        found = self._kept.get(source)
+        if found is None and source not in self._waiting and not any(source in b for b in self._busy.values()):
+            self._waiting[source] = None
             self._next()
         return found
 
@@ -48,42 +63,76 @@ class Thumbnails(QObject):
 
     @property
     def settled(self) -> bool:
-        return not self._busy and not self._waiting
+        return not self._busy and not self._waiting and not self._tell.isActive()
 
     def _next(self) -> None:
-        if self._busy or not self._waiting:
-            return
-        frame, project = self._waiting[0], self._session.project
-        self._busy = True
-        engine = self._session.engine
+        for channel in CHANNELS:
+            if channel in self._busy or not self._waiting:
+                continue
+            batch = [self._waiting.popitem()[0] for _ in range(min(BATCH, len(self._waiting)))]
+            self._busy[channel] = batch
+            project, engine = self._session.project, self._session.engine
 
-        def made(thumbnail: Thumbnail) -> None:
-            self._busy = False
-            self._waiting = [f for f in self._waiting if f.source != frame.source]
-            self._kept[frame.source] = thumbnail
-            self.arrived.emit()
-            self._next()
+            def work(job: Job, batch=batch, project=project, engine=engine) -> list[Thumbnail]:
+                return [_make(engine, project, source, job) for source in batch]
 
-        self._session.desk.ask(
-            "thumbnails", lambda job: _make(engine, project, frame, job), made,
-            stopped=self._stopped, quiet=True,
-        )
+            self._session.desk.ask(
+                channel, work, lambda made, c=channel: self._made(c, made), stopped=self._stopped, quiet=True)
+
+    def _made(self, channel: str, made: list[Thumbnail]) -> None:
+        for source, thumbnail in zip(self._busy.pop(channel, []), made, strict=False):
+            self._kept[source] = thumbnail
+            while len(self._kept) > KEPT:
+                self._kept.popitem(last=False)
+        if not self._tell.isActive():
+            self._tell.start()
+        self._next()
 
     def _stopped(self) -> None:
         """Whoever draws a thumbnail next asks for it again."""
-        self._busy = False
+        self._busy.clear()
         self._waiting.clear()
 
 
-def _make(engine, project: Project, frame: Frame, job: Job) -> Thumbnail:
+def _make(engine, project: Project, source: Source, job: Job) -> Thumbnail:
+    job.check()
     try:
-        opened = engine.opened(project, frame, job)
-        scale = min(1.0, SIDE / max(opened.size))
-        sheet = opened.sheet(scale, job)
-        light = sheet.light(0, 0, sheet.width, sheet.height)
+        if isinstance(source, SetSource):
+            return Thumbnail(_of_set(engine, project, source, job))
+        if isinstance(source, VideoInstant):
+            return Thumbnail(_image(instant(source.path, source.time_s)))
+        if is_video(source.path):
+            return Thumbnail(_image(instant(source.path, 0.0)))
+        return Thumbnail(_of_file(source))
     except WindfellError as error:
-        return Thumbnail(None, None, str(error))
-    grey = cv2.sqrt(luminance(cv2.max(light, 0.0)))
-    detail = cv2.Laplacian(grey, cv2.CV_32F)
-    image = to_image(Picture(light, grey >= 0))
-    return Thumbnail(image, float(detail.std() / max(1e-3, float(grey.mean()))))
+        return Thumbnail(None, str(error))
+
+
+def _of_file(source: FileSource) -> QImage:
+    still = StillFrame(source.path)
+    preview = still.preview()
+    if preview is not None and max(preview.shape[:2]) >= ENOUGH:
+        return _image(preview)
+    k = min(1.0, SIDE / max(still.size))
+    size = (max(1, round(still.size[0] * k)), max(1, round(still.size[1] * k)))
+    light = still.linear(*size)
+    return to_image(Picture(light, np.ones(light.shape[:2], bool)))
+
+
+def _of_set(engine, project: Project, source: SetSource, job: Job) -> QImage:
+    opened = engine.opened(project, Frame("thumbnail", source), job)
+    sheet = opened.sheet(min(1.0, SIDE / max(opened.size)), job)
+    light = sheet.light(0, 0, sheet.width, sheet.height)
+    return to_image(Picture(light, np.ones(light.shape[:2], bool)))
+
+
+def _image(pixels: np.ndarray) -> QImage:
+    """A screen image of encoded pixels (h, w, 3), uint8 or uint16, no larger than SIDE."""
+    if pixels.dtype == np.uint16:
+        pixels = (pixels >> 8).astype(np.uint8)
+    k = SIDE / max(pixels.shape[:2])
+    if k < 1:
+        pixels = shrunk(pixels, max(1, round(pixels.shape[1] * k)), max(1, round(pixels.shape[0] * k)))
+    pixels = np.ascontiguousarray(cv2.cvtColor(pixels, cv2.COLOR_RGB2RGBA))
+    h, w = pixels.shape[:2]
+    return QImage(pixels.data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()

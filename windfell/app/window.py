@@ -27,6 +27,7 @@ from windfell.app.deeds import Deeds
 from windfell.app.frames_column import FramesColumn
 from windfell.app.picture.source import PictureSource
 from windfell.app.picture.view import PictureView
+from windfell.app.readiness import Readiness
 from windfell.app.registrations import Registrations
 from windfell.app.ridge_line import RidgeLine
 from windfell.app.session import Session
@@ -35,18 +36,17 @@ from windfell.app.stations.combine import Combine
 from windfell.app.stations.export import Export
 from windfell.app.stations.gather import Gather
 from windfell.app.stations.join import Join
+from windfell.app.stations.prepare import Prepare
 from windfell.app.stations.shape import Shape
 from windfell.app.stations.station import Station
 from windfell.app.thumbnails import Thumbnails
 from windfell.app.widgets.status import StatusLine
-from windfell.frames.metadata import MAGIC
+from windfell.errors import WindfellError
+from windfell.frames.listing import pictures_in
 from windfell.recipe.model import SetSource
 from windfell.recipe.project_file import SUFFIX, missing_files
 
-PICTURES = "Pictures (*.jpg *.jpeg *.JPG *.JPEG *.png *.PNG *.tif *.tiff *.TIF *.TIFF)"
-ENDINGS = (".jpg", ".jpeg", ".png", ".tif", ".tiff")
 CONTROLS_WIDE, BENCH_HIGH = 372, 236
-assert set(MAGIC.values()) == {"jpeg", "png", "tiff"}
 
 
 class Window(QMainWindow):
@@ -60,6 +60,7 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.thumbnails = Thumbnails(session)
         self.registrations = Registrations(session)
+        self.readiness = Readiness(session)
         self.source = PictureSource(session, "picture")
         self.before = PictureSource(session, "before")
         self.view = PictureView(self.source, self.before)
@@ -68,7 +69,8 @@ class Window(QMainWindow):
         self.status = StatusLine(session.desk)
         self.stations: dict[str, Station] = {
             s.name: s for s in (
-                Gather(session, self.thumbnails), Align(session, self.registrations, self.thumbnails),
+                Gather(session, self.thumbnails, self.readiness), Prepare(session, self.readiness),
+                Align(session, self.registrations, self.thumbnails),
                 Shape(session, self.view), Join(session, self.view), Combine(session), Export(session),
             )
         }
@@ -147,7 +149,7 @@ class Window(QMainWindow):
             action.triggered.connect(lambda _=False, name=spec.name: self.do(name))
             self.actions_by_name[spec.name] = action
             self.addAction(action)
-        for n in range(7):
+        for n in range(8):
             action = QAction(f"Station {n + 1}", self)
             action.setShortcut(QKeySequence(str(n + 1)))
             action.triggered.connect(lambda _=False, at=n: self.go_to_number(at))
@@ -172,6 +174,7 @@ class Window(QMainWindow):
         s.station_changed.connect(self.refresh)
         s.said.connect(self.status.say)
         self.registrations.arrived.connect(self._registered)
+        self.readiness.arrived.connect(self._registered)
         self.source.arrived.connect(self._picture_arrived)
         self.view.pointed.connect(self.status.point)
         self.view.zoomed.connect(self.status.show_zoom)
@@ -252,7 +255,8 @@ class Window(QMainWindow):
         s = self.session
         if s.frame_set is None:
             return
-        note = self.stations["join"].note if s.station == "join" else self.registrations.note
+        notes = {"join": self.stations["join"].note, "prepare": self.readiness.note}
+        note = notes.get(s.station, self.registrations.note)
         self.frames.set_notes({f.id: note(f.id) for f in s.frame_set.frames})
 
     def _show_states(self) -> None:
@@ -263,6 +267,9 @@ class Window(QMainWindow):
                 states[name] = "far"
             elif name == "gather":
                 states[name] = "findings" if missing_files(s.project) else "made"
+            elif name == "prepare":
+                states[name] = "findings" if self.readiness.findings else (
+                    "anew" if self.readiness.waiting else "made")
             elif name == "align":
                 states[name] = "anew" if self.registrations.waiting else (
                     "findings" if self.registrations.findings else "made")
@@ -308,7 +315,8 @@ class Window(QMainWindow):
             return not s.desk.busy
         shows_before = not self.view.wants_before or self.before.settled
         return (self.source.settled and self.station.settled and self.thumbnails.settled
-                and not self.registrations.waiting and shows_before and not s.desk.busy)
+                and not self.registrations.waiting and not self.readiness.waiting and shows_before
+                and not s.desk.busy)
 
     def dragEnterEvent(self, event) -> None:
         if event.mimeData().hasUrls():
@@ -335,13 +343,12 @@ class Window(QMainWindow):
 
     def _pictures_in(self, folder: str) -> list[str]:
         try:
-            names = sorted(os.listdir(folder))
-        except OSError as error:
-            self.session.say(f"{folder}: the folder cannot be opened ({error.strerror}).", "wrong")
+            found = pictures_in(folder)
+        except WindfellError as error:
+            self.session.say(str(error), "wrong")
             return []
-        found = [os.path.abspath(os.path.join(folder, n)) for n in names if n.lower().endswith(ENDINGS)]
         if not found:
-            self.session.say(f"{folder}: there are no JPEG, PNG or TIFF pictures in it.", "wrong")
+            self.session.say(f"{folder}: there are no pictures or videos in it.", "wrong")
         return found
 
     def eventFilter(self, watched, event) -> bool:

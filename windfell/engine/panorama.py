@@ -237,9 +237,9 @@ class PanoramaStages:
         return self._once("lights", lambda: self._host.cache.get(
             self._light_key(job), lambda: self._fit_light(job)))
 
-    def _fit_light(self, job: Job) -> list[FrameLight]:
+    def _fit_light(self, job: Job, always: bool = False) -> list[FrameLight]:
         frames = self.posed(job)
-        if not self.set.joining.match_light or len(frames) < 2:
+        if not (self.set.joining.match_light or always) or len(frames) < 2:
             return [FrameLight()] * len(frames)
         surface = self._surface(LIGHT_PIXELS, job)
         whole = Region(0, 0, surface.width, surface.height)
@@ -263,6 +263,12 @@ class PanoramaStages:
                             a, b, views[a][0], views[b][0], views[a][2], views[b][2], both, rng
                         ))
         return fitted_light(len(frames), [s for s in samples if s], job)
+
+    def shared_falloff(self, job: Job) -> tuple[float, float, float]:
+        """The edge darkening that the overlaps show, as `FrameLight.falloff`."""
+        if len(self.posed(job)) < 2:
+            return (0.0, 0.0, 0.0)
+        return self._fit_light(job, always=True)[0].falloff
 
     def ownership(self, job: Job) -> Ownership:
         """Which placed frame owns which spot of the sphere."""

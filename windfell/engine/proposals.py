@@ -15,16 +15,15 @@ from windfell.align.pairs import Link, link
 from windfell.errors import FrameUnreadable
 from windfell.frames.propose import Form, Group, Likeness, Shot, grouped
 from windfell.frames.still import StillFrame
-from windfell.frames.video import evenly, is_video, last_time, video_facts
+from windfell.frames.video import evenly, instant, is_video, last_time, video_facts
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
+from windfell.pixels.resample import shrunk
 from windfell.recipe.model import (
-    Align,
     Combining,
     Frame,
     FrameSet,
     Kind,
-    Registration,
     Rule,
     SetSource,
     VideoInstant,
@@ -34,6 +33,7 @@ from windfell.recipe.model import (
 
 SMALL_SIDE, CLOSE_SIDE = 160, 96
 INSTANTS = 9
+SAME_VIEW = 0.55
 TITLES = {Form.SWEEP: "Panorama", Form.SERIES: "Stack", Form.BRACKET: "Bracket", Form.VIDEO: "Clip"}
 
 
@@ -98,7 +98,19 @@ def _video_set(path: str, name: str) -> FrameSet:
     facts = video_facts(path)
     times = evenly(0.0, last_time(facts), min(INSTANTS, max(1, round(facts.duration_s * facts.rate))))
     frames = tuple(Frame(new_id(), VideoInstant(path, round(t, 4))) for t in times)
-    return FrameSet(new_id(), name, Kind.STACK, frames, Registration(Align.NONE))
+    size = _small_size((facts.width, facts.height))
+    first, later = (_eight_bit(shrunk(instant(path, t), *size)) for t in (times[0], times[len(times) // 2]))
+    kind = Kind.STACK if correlation(first, later) > SAME_VIEW else Kind.PANORAMA
+    return FrameSet(new_id(), name, kind, frames)
+
+
+def _eight_bit(pixels: NDArray) -> NDArray[np.uint8]:
+    return pixels if pixels.dtype == np.uint8 else (pixels >> 8).astype(np.uint8)
+
+
+def _small_size(size: tuple[int, int]) -> tuple[int, int]:
+    k = SMALL_SIDE / max(size)
+    return max(8, round(size[0] * k)), max(8, round(size[1] * k))
 
 
 class Previews:
@@ -114,11 +126,7 @@ class Previews:
     def same(self, a: Shot, b: Shot) -> float:
         """Correlation of the two in place, -1 where one has no picture."""
         one, two = self._small[a.path], self._small[b.path]
-        if one is None or two is None:
-            return -1.0
-        size = (CLOSE_SIDE, max(8, round(CLOSE_SIDE * one.shape[0] / one.shape[1])))
-        x, y = (_relief(p, size) for p in (one, two))
-        return float(np.sum(x * y) / np.sqrt(np.sum(x * x) * np.sum(y * y) + 1e-9))
+        return -1.0 if one is None or two is None else correlation(one, two)
 
     def overlap(self, a: Shot, b: Shot) -> bool:
         """Whether features of the two small pictures agree."""
@@ -143,8 +151,7 @@ def _small(shot: Shot) -> NDArray[np.uint8] | None:
     try:
         still = StillFrame(shot.path)
         found = still.preview()
-        k = SMALL_SIDE / max(shot.size)
-        size = (max(8, round(shot.size[0] * k)), max(8, round(shot.size[1] * k)))
+        size = _small_size(shot.size)
         if found is None or max(found.shape[:2]) < 100:
             pixels = still.encoded(8)
             found = pixels if pixels.dtype == np.uint8 else _viewed(still, pixels)
@@ -156,6 +163,13 @@ def _small(shot: Shot) -> NDArray[np.uint8] | None:
 def _viewed(still: StillFrame, pixels: NDArray) -> NDArray[np.uint8]:
     k = max(1, max(pixels.shape[:2]) // (2 * SMALL_SIDE))
     return to_view(still.linearizer()(np.ascontiguousarray(pixels[::k, ::k])))
+
+
+def correlation(one: NDArray[np.uint8], two: NDArray[np.uint8]) -> float:
+    """How alike two small pictures are in place, -1..1, however they were exposed."""
+    size = (CLOSE_SIDE, max(8, round(CLOSE_SIDE * one.shape[0] / one.shape[1])))
+    x, y = (_relief(p, size) for p in (one, two))
+    return float(np.sum(x * y) / np.sqrt(np.sum(x * x) * np.sum(y * y) + 1e-9))
 
 
 def _relief(picture: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.float32]:

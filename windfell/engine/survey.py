@@ -77,20 +77,26 @@ def _survey(engine: Engine, project: Project, set_id: str, job: Job) -> Survey:
         else:
             looked.append((frame, opened, found))
     frames = tuple(_frame_look(*one) for one in looked)
-    features = [g.features for _, _, g in looked]
     aligned = frame_set.registration.align is not Align.NONE
-    if frame_set.kind is Kind.STACK:
-        links, shifts = _series_links(features, job)
-    else:
-        links, shifts = find_links(features, job), ()
-    pairs = [_pair_look(k, features) for k in links[0]]
-    coverage = None
-    if frame_set.kind is Kind.PANORAMA and len(frames) > 1:
-        registered = _sketched(looked, links)
-        pairs = _with_true_overlap(pairs, registered, len(frames))
-        coverage = _coverage(registered, pairs, len(frames))
+    key = key_of("survey places", frame_set.kind, [(o.identity, o.lens_key, o.focal_px) for _, o, _ in looked])
+    pairs, coverage, shifts = engine.cache.get(key, lambda: _places(frame_set.kind, looked, job))
     drifts = _drifts(looked, pairs, job)
     return Survey(frame_set.kind, aligned, frames, tuple(pairs), drifts, coverage, shifts, tuple(refused))
+
+
+def _places(kind: Kind, looked, job: Job) -> tuple[list[PairLook], Coverage | None, tuple]:
+    """What the frames share, what each adds, and how far a series moved."""
+    features = [g.features for _, _, g in looked]
+    if not features:
+        return [], None, ()
+    if kind is Kind.STACK:
+        links, shifts = _series_links(features, job)
+        return [_pair_look(k, features) for k in links[0]], None, shifts
+    links = find_links(features, job)
+    pairs = [_pair_look(k, features) for k in links[0]]
+    registered = _sketched(looked, links) if len(looked) > 1 else None
+    pairs = _with_true_overlap(pairs, registered, len(looked))
+    return pairs, _coverage(registered, pairs, len(looked)), ()
 
 
 def _frame_look(frame: Frame, opened: Opened, glimpse: Glimpse) -> FrameLook:

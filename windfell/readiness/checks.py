@@ -176,7 +176,9 @@ def bumped(survey: Survey) -> list[Finding]:
     if any(s is None for s in shifts):
         return []
     steps = np.abs(np.diff(shifts))
-    big = [n + 1 for n, s in enumerate(steps) if s > side * BUMP]
+    lasting = [abs(np.median(shifts[n:]) - np.median(shifts[:n])) for n in range(1, len(shifts))]
+    big = [n + 1 for n, s in enumerate(steps)
+           if s > 3 * side * BUMP or (s > side * BUMP and lasting[n] > 0.7 * side * BUMP)]
     calm = np.sum(steps < side * STILL)
     if not big:
         return []

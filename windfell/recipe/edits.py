@@ -15,6 +15,7 @@ from windfell.recipe.model import (
     Kind,
     Project,
     SetSource,
+    VideoInstant,
     nested_in,
     new_id,
 )
@@ -301,6 +302,24 @@ def move_frames(
         sets.append(s)
     name = project.set(to_set).name
     return Edit(f"move {_frames(len(moved))} to {name}", replace(project, sets=tuple(sets)))
+
+
+def set_instants(project: Project, set_id: str, path: str, times: Sequence[float], words: str) -> Edit:
+    """The set's instants of a video become those at `times`; frames that stay keep their decisions."""
+    frame_set = project.set(set_id)
+    own = {round(f.source.time_s, 3): f for f in frame_set.frames
+           if isinstance(f.source, VideoInstant) and f.source.path == path}
+    places = [n for n, f in enumerate(frame_set.frames) if f in own.values()]
+    others = [f for f in frame_set.frames if f not in own.values()]
+    at = len([f for f in frame_set.frames[: places[0]] if f in others]) if places else len(others)
+    wanted = [
+        own.get(round(t, 3)) or Frame(new_id(), VideoInstant(path, round(t, 4))) for t in sorted(set(times))
+    ]
+    changed = replace(frame_set, frames=(*others[:at], *wanted, *others[at:]))
+    gone = {f.id for f in frame_set.frames} - {f.id for f in changed.frames}
+    if changed.registration.reference in gone:
+        changed = _with_value(changed, "registration.reference", None)
+    return Edit(words, project.with_set(changed))
 
 
 def split_set(project: Project, set_id: str, frame_id: str) -> Edit:

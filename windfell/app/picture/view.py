@@ -35,6 +35,7 @@ class PictureView(QWidget):
         self.overlay = None
         self.surround: str | None = None
         self.teach = ""
+        self.tags = ("before", "now")
         self._zoom: float | None = None
         self._middle = QPointF(0.5, 0.5)
         self._drag: tuple | None = None
@@ -225,7 +226,7 @@ class PictureView(QWidget):
             return
         if self.held or (self.compare == "blink" and self._blink_on):
             self._paint_source(painter, self.before, rect)
-            self._paint_tag(painter, "before")
+            self._paint_tag(painter, self.tags[0])
             return
         self._paint_source(painter, self.source, rect)
         if self.compare == "ghost":
@@ -241,7 +242,7 @@ class PictureView(QWidget):
             painter.restore()
             painter.setPen(QPen(theme.colour("gorse"), 2))
             painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
-            self._paint_tag(painter, "before  |  now", x)
+            self._paint_tag(painter, "  |  ".join(self.tags), x)
 
     def _paint_source(self, painter: QPainter, source: PictureSource, rect: QRectF) -> None:
         image = source.shown.image

@@ -95,7 +95,8 @@ class Ruler(QWidget):
     changed = Signal(float, bool)
 
     def __init__(
-        self, name: str, low: float, high: float, rest: float, unit: str, step: float = 0.1
+        self, name: str, low: float, high: float, rest: float, unit: str, step: float = 0.1,
+        label_wide: int = 62,
     ) -> None:
         super().__init__()
         self._unit, self._digits = unit, max(0, round(-np.log10(step)))
@@ -103,7 +104,7 @@ class Ruler(QWidget):
         self._line.setAccessibleName(name)
         self._line.moved.connect(self._moved)
         label = QLabel(name)
-        label.setFixedWidth(62)
+        label.setFixedWidth(label_wide)
         self._field = QLineEdit()
         self._field.setFixedWidth(78)
         self._field.setFont(theme.numbers_font())

@@ -1,0 +1,100 @@
+"""Two neighbouring frames at their overlap: the second drawn where its things lie in the first."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QRectF, Signal
+from PySide6.QtGui import QImage, QPainter, QTransform
+
+from windfell.app import theme
+from windfell.app.picture.source import PictureSource
+from windfell.app.picture.view import PictureView
+from windfell.geometry import planar
+
+BURNT, BLACK = 254, 1
+
+
+class PairView(PictureView):
+    """`source` is the first frame, `before` the second; `onto` (3, 3) leads from fractions of the
+    first to fractions of the second, None where they are not linked. One zoom for both.
+    """
+
+    spot_picked = Signal(float, float)
+
+    def __init__(self, source: PictureSource, before: PictureSource) -> None:
+        super().__init__(source, before)
+        self.onto: np.ndarray | None = None
+        self.picking = False
+        self.clipping = False
+        self._clips: dict[int, QImage] = {}
+        self.setAccessibleName("Two neighbouring frames")
+        source.arrived.connect(self._clips.clear)
+        before.arrived.connect(self._clips.clear)
+
+    def overlap_box(self) -> tuple[float, float, float, float] | None:
+        """(left, top, right, bottom) of the overlap, in fractions of the first frame, or None."""
+        if self.onto is None:
+            return None
+        corners = planar.apply(np.linalg.inv(self.onto), np.array([[0, 0], [1, 0], [1, 1], [0, 1.0]]))
+        if not np.all(np.isfinite(corners)) or np.abs(corners).max() > 10:
+            return None
+        low, high = np.clip(corners.min(axis=0), 0, 1), np.clip(corners.max(axis=0), 0, 1)
+        return (*low, *high) if np.all(high - low > 0.01) else None
+
+    def show_overlap(self) -> None:
+        """Centre on what both frames show, so large that it fills the view."""
+        box, shown = self.overlap_box(), self.source.shown
+        if box is None or shown is None:
+            self.fit()
+            return
+        wide, high = (box[2] - box[0]) * shown.width, (box[3] - box[1]) * shown.height
+        zoom = min((self.width() - 40) / (1.6 * wide), (self.height() - 30) / high, 1.0)
+        zoom = max(zoom, self.fit_zoom)
+        self.look_at((box[0] + box[2]) / 2, (box[1] + box[3]) / 2, zoom)
+        self.divide = float(np.clip((box[0] + box[2]) / 2, 0, 1))
+
+    def mousePressEvent(self, event) -> None:
+        rect = self.picture_rect()
+        if self.picking and not rect.isEmpty():
+            at = event.position()
+            self.spot_picked.emit((at.x() - rect.x()) / rect.width(), (at.y() - rect.y()) / rect.height())
+            return
+        super().mousePressEvent(event)
+
+    def _paint_source(self, painter: QPainter, source: PictureSource, rect: QRectF) -> None:
+        if source is self.source:
+            super()._paint_source(painter, source, rect)
+            if self.clipping:
+                painter.drawImage(rect, self._clip_marks(source))
+            return
+        painter.save()
+        painter.setTransform(self._into_view(rect), True)
+        painter.drawImage(QRectF(0, 0, 1, 1), source.shown.image)
+        if self.clipping:
+            painter.drawImage(QRectF(0, 0, 1, 1), self._clip_marks(source))
+        painter.restore()
+
+    def _into_view(self, rect: QRectF) -> QTransform:
+        """From fractions of the second frame to the view."""
+        if self.onto is None:
+            turn = np.eye(3)
+        else:
+            turn = np.linalg.inv(self.onto)
+        m = np.array([[rect.width(), 0, rect.x()], [0, rect.height(), rect.y()], [0, 0, 1]]) @ turn
+        m = (m / m[2, 2]).T
+        return QTransform(*(float(v) for v in m.ravel()))
+
+    def _clip_marks(self, source: PictureSource) -> QImage:
+        """Burnt-out spots in rowan, blocked-up black ones in tarn, over a frame's image."""
+        image = source.shown.image
+        if image.cacheKey() not in self._clips:
+            h, w = image.height(), image.width()
+            rgba = np.frombuffer(image.constBits(), np.uint8).reshape(h, image.bytesPerLine() // 4, 4)[:, :w]
+            marks = np.zeros((h, w, 4), np.uint8)
+            burnt, black = theme.colour("rowan"), theme.colour("tarn")
+            marks[rgba[..., :3].min(axis=2) >= BURNT] = (burnt.red(), burnt.green(), burnt.blue(), 255)
+            marks[rgba[..., :3].max(axis=2) <= BLACK] = (black.red(), black.green(), black.blue(), 255)
+            made = QImage(marks.data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()
+            self._clips[image.cacheKey()] = made
+        return self._clips[image.cacheKey()]
+

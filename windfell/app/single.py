@@ -1,0 +1,16 @@
+"""One frame alone as a picture: developed, its lens corrected."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from windfell.recipe.model import Align, Combining, Frame, FrameSet, Kind, Outline, Project, Registration, Rule
+
+
+def single_frame(project: Project, set_id: str, frame: Frame) -> tuple[Project, str]:
+    """A project in which a set of that frame alone stands beside the others, and its id."""
+    own = FrameSet(
+        f"{set_id}:{frame.id}", "one frame", Kind.STACK, (replace(frame, on=True),),
+        Registration(Align.NONE), outline=Outline(), combining=Combining(Rule.MEAN),
+    )
+    return replace(project, sets=(*project.sets, own)), own.id

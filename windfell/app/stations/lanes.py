@@ -1,0 +1,339 @@
+"""The wall of frames: a lane a set; frames are chosen, kept aside, and dragged between lanes."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QMimeData, QPoint, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QDrag, QPainter, QPen, QPixmap
+from PySide6.QtWidgets import (
+    QApplication,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from windfell.app import theme
+from windfell.app.session import Session
+from windfell.app.thumbnails import Thumbnails
+from windfell.app.widgets.choice import Choice
+from windfell.app.widgets.frame_tile import FrameTile
+from windfell.recipe import edits
+from windfell.recipe.model import Frame, FrameSet, Kind
+
+CARD_HIGH = 132
+FRAMES_MIME = "application/x-windfell-frames"
+
+
+class Picks:
+    """The frames chosen together, by id; the last one touched anchors a range."""
+
+    def __init__(self) -> None:
+        self.ids: set[str] = set()
+        self.anchor: str | None = None
+
+    def touch(self, frame_id: str, order: list[str], modifiers: Qt.KeyboardModifier) -> None:
+        """Choose one, add or take away with Ctrl, a range with Shift."""
+        if modifiers & Qt.KeyboardModifier.ShiftModifier and self.anchor in order and frame_id in order:
+            a, b = sorted((order.index(self.anchor), order.index(frame_id)))
+            self.ids = set(order[a : b + 1])
+            return
+        if modifiers & Qt.KeyboardModifier.ControlModifier:
+            self.ids ^= {frame_id}
+        else:
+            self.ids = {frame_id}
+        self.anchor = frame_id
+
+
+class FrameCard(FrameTile):
+    """A frame in its lane. Click chooses; the mark keeps it aside or takes it back; drag moves it."""
+
+    dragged = Signal(str)
+
+    def __init__(self, number: int, frame: Frame, thumbnails: Thumbnails) -> None:
+        super().__init__(number, frame, thumbnails)
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+        self.picked_too = False
+        self.problem = ""
+        self._pressed_at: QPoint | None = None
+        self._fit_to_thumbnail()
+
+    def _fit_to_thumbnail(self) -> None:
+        found = self._thumbnails.of(self.frame)
+        ratio = 0.75
+        if found is not None and found.image is not None:
+            ratio = found.image.width() / found.image.height()
+        self.setFixedSize(QSize(int(max(66, min(230, (CARD_HIGH - 30) * ratio))) + 8, CARD_HIGH))
+
+    def arrived(self) -> None:
+        self._fit_to_thumbnail()
+        self.update()
+
+    def is_on_mark(self, at: QPointF) -> bool:
+        return at.x() > self.width() - 28 and at.y() > self.height() - 26
+
+    def mousePressEvent(self, event) -> None:
+        self._pressed_at = event.position().toPoint()
+        super().mousePressEvent(event)
+
+    def mouseMoveEvent(self, event) -> None:
+        if self._pressed_at is None or not event.buttons() & Qt.MouseButton.LeftButton:
+            return
+        if (event.position().toPoint() - self._pressed_at).manhattanLength() >= QApplication.startDragDistance():
+            self._pressed_at = None
+            self.dragged.emit(self.frame.id)
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        self.switch()
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
+        marked = self.chosen or self.picked_too
+        edge = "tarn" if self.hasFocus() else "gorse" if marked else "line"
+        p.setPen(QPen(theme.colour(edge), 2 if marked or self.hasFocus() else 1))
+        p.setBrush(theme.colour("gorse", 40) if self.picked_too else theme.colour("sheet"))
+        p.drawRoundedRect(box, 5, 5)
+        self.paint_thumbnail(p, box.adjusted(3, 3, -3, -25))
+        p.setFont(theme.numbers_font(8))
+        p.setPen(theme.colour("rowan" if self.problem else "ink" if self.frame.on else "quiet"))
+        words = f"{self.number} ▲" if self.problem else str(self.number) if self.frame.on else f"{self.number} aside"
+        p.drawText(QRectF(9, self.height() - 23, 70, 18), Qt.AlignmentFlag.AlignVCenter, words)
+        self.paint_mark(p, QRectF(self.width() - 24, self.height() - 22, 15, 15))
+
+
+class Lane(QFrame):
+    """A set: its name, what it is to become, its frames."""
+
+    picked = Signal(str, str, object)
+    moved_here = Signal(list, str, object)
+
+    def __init__(self, session: Session, frame_set: FrameSet, thumbnails: Thumbnails, picks: Picks) -> None:
+        super().__init__()
+        self._session, self.set_id, self._picks = session, frame_set.id, picks
+        self.setObjectName("lane")
+        self.setAcceptDrops(True)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(10, 8, 10, 8)
+        outer.addLayout(self._header(frame_set))
+        strip = QWidget()
+        self._row = QHBoxLayout(strip)
+        self._row.setContentsMargins(0, 0, 0, 0)
+        self._row.setSpacing(6)
+        self.cards: list[FrameCard] = []
+        for n, frame in enumerate(frame_set.frames):
+            card = FrameCard(n + 1, frame, thumbnails)
+            card.picked.connect(self._pick)
+            card.switched.connect(self._switch)
+            card.dragged.connect(self._drag)
+            self._row.addWidget(card)
+            self.cards.append(card)
+        self._row.addStretch(1)
+        self._strip = strip
+        area = QScrollArea()
+        area.setWidget(strip)
+        area.setWidgetResizable(True)
+        area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setFixedHeight(CARD_HIGH + 14)
+        outer.addWidget(area)
+
+    def _header(self, frame_set: FrameSet) -> QHBoxLayout:
+        header = QHBoxLayout()
+        self.name = QLineEdit(frame_set.name)
+        self.name.setFixedWidth(180)
+        self.name.setAccessibleName("Name of the set")
+        self.name.editingFinished.connect(self._rename)
+        header.addWidget(self.name)
+        used, total = len(frame_set.used), len(frame_set.frames)
+        words = f"{used} frames" if used == total else f"{used} frames, {total - used} aside"
+        count = QLabel(words)
+        count.setProperty("role", "quiet")
+        header.addWidget(count)
+        self.kind = Choice("", (
+            ("panorama", "Panorama", "Frames taken by turning the camera become one wide picture"),
+            ("stack", "Stack", "Frames of one view become one picture"),
+        ))
+        self.kind.set_value(str(frame_set.kind))
+        self.kind.picked.connect(self._change_kind)
+        header.addWidget(self.kind)
+        header.addStretch(1)
+        self.split = QPushButton("Split here")
+        self.split.setToolTip("The chosen frame and those after it become a set of their own")
+        self.split.clicked.connect(self._split)
+        header.addWidget(self.split)
+        self.merge = QToolButton(text="Merge with…")
+        self.merge.setToolTip("All frames of another set come into this one")
+        self.merge.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(self.merge)
+        menu.aboutToShow.connect(lambda: self.fill_merge(menu))
+        self.merge.setMenu(menu)
+        header.addWidget(self.merge)
+        self.remove = QPushButton("Remove set")
+        self.remove.setToolTip("The frames' files stay as they are; this can be undone")
+        self.remove.clicked.connect(self._remove)
+        header.addWidget(self.remove)
+        return header
+
+    def fill_merge(self, menu: QMenu) -> None:
+        """The other sets."""
+        menu.clear()
+        s = self._session
+        for other in s.project.sets:
+            if other.id != self.set_id:
+                menu.addAction(other.name, lambda o=other.id: s.try_edit(
+                    lambda: edits.merge_sets(s.project, self.set_id, o)))
+        if menu.isEmpty():
+            menu.addAction("There is no other set").setEnabled(False)
+
+    def mark(self, active: bool, frame_id: str | None, problems: dict[str, str]) -> None:
+        edge = theme.current().gorse if active else theme.current().line
+        self.setStyleSheet(
+            f"QFrame#lane {{ border: {2 if active else 1}px solid {edge}; border-radius: 7px; }}"
+        )
+        self.split.setEnabled(active and frame_id is not None)
+        for card in self.cards:
+            card.chosen = active and card.frame.id == frame_id
+            card.picked_too = card.frame.id in self._picks.ids and len(self._picks.ids) > 1
+            card.problem = problems.get(card.frame.id, "") if active else ""
+            card.setToolTip(card.problem)
+            card.update()
+
+    def _pick(self, frame_id: str) -> None:
+        self.picked.emit(self.set_id, frame_id, QApplication.keyboardModifiers())
+
+    def _switch(self, frame_id: str, on: bool) -> None:
+        s = self._session
+        ids = self._picks.ids if frame_id in self._picks.ids and len(self._picks.ids) > 1 else {frame_id}
+        ids = {f.id for f in s.project.set(self.set_id).frames} & ids
+        if len(ids) > 1:
+            s.edit(edits.switch_frames(s.project, self.set_id, sorted(ids), on))
+        else:
+            s.edit(edits.switch_frame(s.project, self.set_id, frame_id, on))
+
+    def _drag(self, frame_id: str) -> None:
+        ids = self._picks.ids if frame_id in self._picks.ids else {frame_id}
+        data = QMimeData()
+        data.setData(FRAMES_MIME, "\n".join(sorted(ids)).encode())
+        drag = QDrag(self)
+        drag.setMimeData(data)
+        card = next(c for c in self.cards if c.frame.id == frame_id)
+        grabbed: QPixmap = card.grab()
+        drag.setPixmap(grabbed.scaledToHeight(84, Qt.TransformationMode.SmoothTransformation))
+        drag.exec(Qt.DropAction.MoveAction)
+
+    def dragEnterEvent(self, event) -> None:
+        if event.mimeData().hasFormat(FRAMES_MIME):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event) -> None:
+        event.acceptProposedAction()
+
+    def dropEvent(self, event) -> None:
+        ids = bytes(event.mimeData().data(FRAMES_MIME)).decode().split("\n")
+        event.acceptProposedAction()
+        self.moved_here.emit(ids, self.set_id, self.before(event.position().toPoint()))
+
+    def before(self, at: QPoint) -> str | None:
+        """The frame before which something dropped there belongs, or None for the end."""
+        x = self._strip.mapFrom(self, at).x()
+        return next((c.frame.id for c in self.cards if x < c.geometry().center().x()), None)
+
+    def _rename(self) -> None:
+        words = self.name.text().strip()
+        s = self._session
+        if words and words != s.project.set(self.set_id).name:
+            s.edit(edits.set_values(s.project, self.set_id, {"name": words}), True)
+
+    def _change_kind(self, kind: str) -> None:
+        s = self._session
+        s.select_set(self.set_id)
+        s.edit(edits.change_kind(s.project, self.set_id, Kind(kind)))
+
+    def _split(self) -> None:
+        s = self._session
+        if s.frame_id is not None:
+            s.try_edit(lambda: edits.split_set(s.project, self.set_id, s.frame_id))
+
+    def _remove(self) -> None:
+        s = self._session
+        s.try_edit(lambda: edits.remove_set(s.project, self.set_id))
+
+
+class Lanes(QScrollArea):
+    """All lanes, one below the other."""
+
+    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self._session, self._thumbnails = session, thumbnails
+        self.lanes: list[Lane] = []
+        self.picks = Picks()
+        self.problems: dict[str, str] = {}
+        self._shown = None
+        self.setWidgetResizable(True)
+        thumbnails.arrived.connect(self._arrived)
+
+    def refresh(self) -> None:
+        project = self._session.project
+        sets = tuple((s.id, s.name, s.kind, tuple((f.id, f.source, f.on) for f in s.frames)) for s in project.sets)
+        look = (sets, theme.current().name)
+        if look != self._shown:
+            self._shown = look
+            self._rebuild()
+        self.mark()
+
+    def mark(self) -> None:
+        for lane in self.lanes:
+            lane.mark(lane.set_id == self._session.set_id, self._session.frame_id, self.problems)
+
+    def _rebuild(self) -> None:
+        at = self.verticalScrollBar().value()
+        inner = QWidget()
+        column = QVBoxLayout(inner)
+        column.setContentsMargins(12, 12, 12, 12)
+        column.setSpacing(10)
+        self.lanes = []
+        for frame_set in self._session.project.sets:
+            lane = Lane(self._session, frame_set, self._thumbnails, self.picks)
+            lane.picked.connect(self._pick)
+            lane.moved_here.connect(self.move)
+            column.addWidget(lane)
+            self.lanes.append(lane)
+        column.addStretch(1)
+        self._put_away(self.takeWidget())
+        self.setWidget(inner)
+        self.verticalScrollBar().setValue(at)
+
+    def _put_away(self, old: QWidget | None) -> None:
+        """Let the old lanes go later: one of them may be what was just pressed."""
+        if old is not None:
+            old.hide()
+            old.setParent(self)
+            old.deleteLater()
+
+    def _pick(self, set_id: str, frame_id: str, modifiers) -> None:
+        s = self._session
+        self.picks.touch(frame_id, [f.id for f in s.project.set(set_id).frames], modifiers)
+        s.select_set(set_id)
+        s.select_frame(frame_id)
+        self.mark()
+
+    def move(self, ids: list[str], set_id: str, before: str | None) -> None:
+        """Frames dropped on a lane."""
+        s = self._session
+        known = {f.id for x in s.project.sets for f in x.frames}
+        wanted = [i for i in ids if i in known and i != before]
+        if wanted:
+            s.try_edit(lambda: edits.move_frames(s.project, wanted, set_id, before))
+
+    def _arrived(self) -> None:
+        for lane in self.lanes:
+            for card in lane.cards:
+                card.arrived()
