@@ -105,14 +105,14 @@ class Stations(WindowTest):
         self.open("shape")
         ridge_line = self.window.ridge
         self.click(ridge_line, ridge_line._place(1).toPoint())
-        self.assertEqual(self.session.station, "align")
+        self.assertEqual(self.session.station, "prepare")
         QTest.keyClick(ridge_line, Qt.Key.Key_Right)
-        self.assertEqual(self.session.station, "shape")
+        self.assertEqual(self.session.station, "align")
 
     def test_a_stack_has_its_own_stations(self):
         self.open("shape")
         self.session.select_set("still")
-        self.assertEqual(self.session.stations, ("gather", "align", "combine", "export"))
+        self.assertEqual(self.session.stations, ("gather", "prepare", "align", "combine", "export"))
         self.assertEqual(self.session.station, "combine")
 
     def test_a_stack_is_aligned_as_asked(self):

@@ -28,7 +28,7 @@ class Beginning(WindowTest):
         words = " ".join(label.text() for label in wall.currentWidget().findChildren(QLabel))
         self.assertIn("Drop frames here", words)
         self.click(wall.demo)
-        self.assertEqual([s.name for s in self.session.project.sets], ["Ridge sweep", "Village green"])
+        self.assertEqual([s.name for s in self.session.project.sets], ["Ridge sweep", "Village green", "Kite clip"])
         self.assertEqual(self.session.station, "shape")
 
     def test_dropped_files_become_lanes_and_a_bad_one_is_named(self):
@@ -47,7 +47,7 @@ class Beginning(WindowTest):
 
     def test_an_empty_folder_is_said(self):
         self.window.open_paths([self._home.name])
-        self.assertIn("no JPEG, PNG or TIFF", self.window.status.words.text())
+        self.assertIn("no pictures or videos", self.window.status.words.text())
 
 
 class Gathering(WindowTest):
@@ -56,7 +56,7 @@ class Gathering(WindowTest):
         card = self.window.stations["gather"].page.lanes[0].cards[1]
         self.click(card, QPoint(card.width() - 15, card.height() - 14))
         self.assertFalse(self.session.frame_set.frames[1].on)
-        self.assertEqual(self.window.undo_button.toolTip(), "Undo: leave out frame 2")
+        self.assertEqual(self.window.undo_button.toolTip(), "Undo: keep aside frame 2")
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertEqual(self.session.project, small_project_like(self.session))
         self.assertTrue(self.session.frame_set.frames[1].on)
@@ -345,7 +345,7 @@ class Commands(WindowTest):
 
     def test_number_keys_open_stations(self):
         self.open("shape")
-        for key, station in ((Qt.Key.Key_1, "gather"), (Qt.Key.Key_2, "align"), (Qt.Key.Key_5, "export")):
+        for key, station in ((Qt.Key.Key_1, "gather"), (Qt.Key.Key_2, "prepare"), (Qt.Key.Key_6, "export")):
             self.key(key)
             self.assertEqual(self.session.station, station)
 

@@ -23,6 +23,7 @@ TIGHT = 1 / 1000
 LOOSE = 1 / 130
 LEAST_POINTS = 8
 LEAST_SHARE = 0.2
+ROUGH_POINTS, ALL_POINTS, LINK_POINTS = 1500, 8000, 40
 
 
 @dataclass(frozen=True)
@@ -150,15 +151,17 @@ def _solve(features, hints, links, members, focal_px, job):
     first = [_observed(k, place, k.inlier) for k in inner]
     cameras = _starting_cameras(features, hints, members, first, focal_px)
     job.step("fitting cameras", 0.1)
-    cameras = adjust(cameras, first, LOOSE / 3 * longest, job)
-    for fraction, scale in ((0.4, LOOSE), (0.6, 3 * TIGHT), (0.8, TIGHT)):
+    cameras = adjust(cameras, _thinned(first, ROUGH_POINTS), LOOSE / 3 * longest, job)
+    for fraction, scale, most in (
+        (0.4, LOOSE, ROUGH_POINTS), (0.6, 3 * TIGHT, ROUGH_POINTS), (0.8, TIGHT, ALL_POINTS),
+    ):
         job.step("fitting cameras", fraction)
         chosen = [_agreeing(cameras, k, place, 2.5 * scale * longest) for k in inner]
         kept = [o for o in chosen if len(o.points_a) >= LEAST_POINTS]
         if not _connects(len(members), kept):
             kept = [c if len(c.points_a) >= LEAST_POINTS else f
                     for c, f in zip(chosen, first, strict=True)]
-        cameras = adjust(cameras, kept, scale * longest, job, widen=1.0)
+        cameras = adjust(cameras, _thinned(kept, most), scale * longest, job, widen=1.0)
     fits = [_fit(cameras, k, place, TIGHT * longest) for k in inner]
     return cameras, fits
 
@@ -189,6 +192,19 @@ def _group_focal(key: tuple, hints: Sequence[LensHint], members: list[int]) -> f
 
 def _observed(k: Link, place: dict[int, int], chosen: NDArray) -> Observations:
     return Observations(place[k.a], place[k.b], k.points_a[chosen], k.points_b[chosen])
+
+
+def _thinned(observations: Sequence[Observations], most: int) -> list[Observations]:
+    """Each link's share of `most` points in all, at least LINK_POINTS, taken evenly from its points."""
+    share = max(LINK_POINTS, most // max(1, len(observations)))
+    out = []
+    for o in observations:
+        if len(o.points_a) <= share:
+            out.append(o)
+            continue
+        kept = np.linspace(0, len(o.points_a) - 1, share).astype(int)
+        out.append(Observations(o.a, o.b, o.points_a[kept], o.points_b[kept]))
+    return out
 
 
 def _agreeing(cameras: Cameras, k: Link, place: dict[int, int], within_px: float) -> Observations:

@@ -5,17 +5,30 @@ from __future__ import annotations
 from pathlib import Path
 
 from windfell.demo.sets import SETS
-from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
+from windfell.frames.video import evenly
+from windfell.recipe.model import Frame, FrameSet, Kind, Project, VideoInstant, frame_from_path, new_id
 
 SHIPPED = Path(__file__).resolve().parent.parent / "demo" / "frames"
+
+
+INSTANTS, UNTIL_S = 7, 2.9
+
+
+def _instants(folder: Path) -> tuple[Frame, ...]:
+    """Instants spread over the pan of the one video there, without the swing at its end."""
+    found = sorted(folder.glob("*.mp4"))
+    times = evenly(0.0, UNTIL_S, INSTANTS) if found else []
+    return tuple(Frame(new_id(), VideoInstant(str(found[0]), round(t, 2))) for t in times)
 
 
 def demo_project() -> Project:
     """Every demo set whose frames are shipped, ready to be shown."""
     sets = []
     for key, demo in SETS.items():
-        files = sorted((SHIPPED / key).glob("*.jpg"))
-        frames = tuple(frame_from_path(str(p)) for p in files)
+        if demo.kind == "video":
+            frames, kind = _instants(SHIPPED / key), Kind.PANORAMA
+        else:
+            frames, kind = tuple(frame_from_path(str(p)) for p in sorted((SHIPPED / key).glob("*.jpg"))), demo.kind
         if frames:
-            sets.append(FrameSet(f"demo-{key}", demo.title, Kind(demo.kind), frames))
+            sets.append(FrameSet(f"demo-{key}", demo.title, Kind(kind), frames))
     return Project(tuple(sets))

@@ -13,7 +13,7 @@ from windfell.app.widgets.frame_tile import FrameTile
 from windfell.recipe import edits
 from windfell.recipe.model import Frame
 
-WIDE, FOLDED = 116, 34
+WIDE, FOLDED = 128, 34
 
 
 class FrameTick(FrameTile):
@@ -25,7 +25,7 @@ class FrameTick(FrameTile):
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
 
     def sizeHint(self) -> QSize:
-        return QSize(FOLDED - 8, 22) if self.folded else QSize(WIDE - 14, 104)
+        return QSize(FOLDED - 8, 22) if self.folded else QSize(WIDE - 22, 104)
 
     def is_on_mark(self, at: QPointF) -> bool:
         return not self.folded and at.x() > self.width() - 26 and at.y() < 24
@@ -106,6 +106,7 @@ class FramesColumn(QScrollArea):
     def _rebuild(self, frames: tuple[Frame, ...]) -> None:
         for tick in self._ticks:
             self._layout.removeWidget(tick)
+            tick.hide()
             tick.deleteLater()
         self._ticks = []
         for n, frame in enumerate(frames):

@@ -10,7 +10,7 @@ from windfell.app.session import Session
 from windfell.engine.mend import mended
 from windfell.engine.survey import surveyed
 from windfell.readiness.checks import findings
-from windfell.readiness.findings import Finding
+from windfell.readiness.findings import Finding, Weight
 from windfell.readiness.survey import PairLook, Survey
 from windfell.recipe.model import FrameSet
 
@@ -97,6 +97,11 @@ class Readiness(QObject):
         s.desk.ask("mend", lambda job: mended(engine, project, set_id, chosen, job), done)
 
     @property
+    def faults(self) -> list[Finding]:
+        """Findings that are more than good to know."""
+        return [f for f in self.findings if f.weight is not Weight.NOTE]
+
+    @property
     def safe(self) -> list[Finding]:
         return [f for f in self.findings if f.safe]
 
@@ -119,4 +124,4 @@ class Readiness(QObject):
         bad = any(frame_id in f.frames and str(f.weight) == "wrong" for f in self.findings)
         if drift is None:
             return "", bad
-        return f"{drift.ev:+.2f} EV {drift.mired:+.0f} mrd", bad
+        return f"{drift.ev + 0.0:+.2f} EV {round(drift.mired):+d} mired", bad

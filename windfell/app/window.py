@@ -224,9 +224,14 @@ class Window(QMainWindow):
         self.view.teach = "" if s.frame_set else "Nothing here yet. Gather frames first (key 1)."
         if s.frame_set is None:
             self.source.clear()
-            return
-        self.source.show(s.project, s.set_id)
-        self._show_before()
+        elif self.shows_picture:
+            self.source.show(s.project, s.set_id)
+            self._show_before()
+
+    @property
+    def shows_picture(self) -> bool:
+        """Whether the station shows the set's picture; at others it is not made."""
+        return self.station.page is None
 
     def _show_before(self) -> None:
         s = self.session
@@ -268,7 +273,7 @@ class Window(QMainWindow):
             elif name == "gather":
                 states[name] = "findings" if missing_files(s.project) else "made"
             elif name == "prepare":
-                states[name] = "findings" if self.readiness.findings else (
+                states[name] = "findings" if self.readiness.faults else (
                     "anew" if self.readiness.waiting else "made")
             elif name == "align":
                 states[name] = "anew" if self.registrations.waiting else (
@@ -277,7 +282,8 @@ class Window(QMainWindow):
                 written = self.stations["export"].written
                 states[name] = "made" if written and written.path.exists() else "far"
             else:
-                states[name] = "far" if self.source.error else made
+                states[name] = "far" if self.source.error or self.source.shown is None else (
+                    made if self.source.is_of(s.project, s.set_id) else "anew")
         self.ridge.show_stations(s.stations, s.station, states)
 
     def _selection_changed(self) -> None:
@@ -314,7 +320,8 @@ class Window(QMainWindow):
         if s.frame_set is None:
             return not s.desk.busy
         shows_before = not self.view.wants_before or self.before.settled
-        return (self.source.settled and self.station.settled and self.thumbnails.settled
+        made = self.source.settled or not self.shows_picture
+        return (made and self.station.settled and self.thumbnails.settled
                 and not self.registrations.waiting and not self.readiness.waiting and shows_before
                 and not s.desk.busy)
 

@@ -78,6 +78,8 @@ class Lens:
         for _ in range(20):
             step = (r * (1 + self.k1 * r * r) - rd) / (1 + 3 * self.k1 * r * r)
             r = np.clip(r - step, 0.0, top)
+            if np.max(np.abs(step), initial=0.0) < 1e-13:
+                break
         return 1 + self.k1 * r * r
 
     def rays(self, points: Array) -> Array:

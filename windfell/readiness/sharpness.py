@@ -12,26 +12,42 @@ from windfell.readiness.survey import FrameLook, PairLook
 F32 = NDArray[np.float32]
 
 BLOCKS = 24
+STRIP_ROWS, REACH = 40, 6
+SAMPLED_SIDE = 900
 TEXTURE = 2.0
 BURNT = 251
 LEAST_SHARED = 8
 
 
 def detail_blocks(grey: NDArray[np.uint8]) -> F32:
-    """log2 of the energy of fine against coarser detail (by, bx); NaN in blocks without texture."""
-    g = grey.astype(np.float32)
-    one = cv2.GaussianBlur(g, (0, 0), 0.9)
-    two = cv2.GaussianBlur(one, (0, 0), 1.8)
-    size = block_size(grey.shape)
-    fine = cv2.resize(np.square(g - one), size, interpolation=cv2.INTER_AREA)
-    coarse = cv2.resize(np.square(one - two), size, interpolation=cv2.INTER_AREA)
-    ratio = np.log2((fine + 1e-3) / (coarse + 1e-3))
-    return np.where(coarse > TEXTURE, ratio, np.nan).astype(np.float32)
+    """log2 of the energy of fine against coarser detail (by, bx); NaN in blocks without texture.
+
+    Of large frames each row of blocks is judged by a strip through its middle.
+    """
+    bx, by = block_size(grey.shape)
+    high = grey.shape[0] / by
+    rows = min(high, STRIP_ROWS) if high > 1.5 * STRIP_ROWS else high
+    out = np.full((by, bx), np.nan, np.float32)
+    for n in range(by):
+        top = max(0, round((n + 0.5) * high - rows / 2) - REACH)
+        strip = grey[top : round((n + 0.5) * high + rows / 2) + REACH].astype(np.float32)
+        one = cv2.GaussianBlur(strip, (0, 0), 0.9)
+        two = cv2.GaussianBlur(one, (0, 0), 1.8)
+        inner = slice(REACH, -REACH) if len(strip) > 3 * REACH else slice(None)
+        fine, coarse = (
+            cv2.resize(np.square(d[inner]), (bx, 1), interpolation=cv2.INTER_AREA)[0] for d in (strip - one, one - two))
+        out[n] = np.where(coarse > TEXTURE, np.log2((fine + 1e-3) / (coarse + 1e-3)), np.nan)
+    return out
 
 
 def burnt_blocks(encoded: NDArray[np.uint8]) -> F32:
-    """The share of pixels (h, w, 3) with all channels at their limit, in blocks (by, bx)."""
-    burnt = (encoded.min(axis=2) >= BURNT).astype(np.float32)
+    """The share of pixels (h, w, 3) with all channels at their limit, in blocks (by, bx).
+
+    Of large pictures a sample of the pixels.
+    """
+    step = max(1, max(encoded.shape[:2]) // SAMPLED_SIDE)
+    red, green, blue = cv2.split(np.ascontiguousarray(encoded[::step, ::step]))
+    burnt = (cv2.min(cv2.min(red, green), blue) >= BURNT).astype(np.float32)
     return cv2.resize(burnt, block_size(burnt.shape), interpolation=cv2.INTER_AREA)
 
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QRectF, Signal
-from PySide6.QtGui import QImage, QPainter, QTransform
+from PySide6.QtCore import QPointF, QRectF, Signal
+from PySide6.QtGui import QColor, QImage, QPainter, QPen, QTransform
 
 from windfell.app import theme
 from windfell.app.picture.source import PictureSource
@@ -48,7 +48,7 @@ class PairView(PictureView):
             self.fit()
             return
         wide, high = (box[2] - box[0]) * shown.width, (box[3] - box[1]) * shown.height
-        zoom = min((self.width() - 40) / (1.6 * wide), (self.height() - 30) / high, 1.0)
+        zoom = min(0.5 * self.width() / wide, 2.5 * (self.height() - 30) / high, 1.0)
         zoom = max(zoom, self.fit_zoom)
         self.look_at((box[0] + box[2]) / 2, (box[1] + box[3]) / 2, zoom)
         self.divide = float(np.clip((box[0] + box[2]) / 2, 0, 1))
@@ -73,6 +73,24 @@ class PairView(PictureView):
         if self.clipping:
             painter.drawImage(QRectF(0, 0, 1, 1), self._clip_marks(source))
         painter.restore()
+
+    def _paint_compared(self, painter: QPainter, rect: QRectF) -> None:
+        """Halves: each frame on the side to which it reaches."""
+        box = self.overlap_box()
+        if self.compare != "divide" or self.held or self.before.shown is None or (
+                box is None or box[0] + box[2] <= 1.0):
+            super()._paint_compared(painter, rect)
+            return
+        self._paint_source(painter, self.source, rect)
+        x = rect.x() + self.divide * rect.width()
+        painter.save()
+        painter.setClipRect(QRectF(x, 0, self.width() - x, self.height()))
+        painter.fillRect(self.rect(), QColor(self.surround or theme.current().surround))
+        self._paint_source(painter, self.before, rect)
+        painter.restore()
+        painter.setPen(QPen(theme.colour("gorse"), 2))
+        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        self._paint_tag(painter, "  |  ".join(reversed(self.tags)), x)
 
     def _into_view(self, rect: QRectF) -> QTransform:
         """From fractions of the second frame to the view."""

@@ -71,6 +71,10 @@ class PictureSource(QObject):
         self._session.desk.drop(self._channel + " tiles")
         self._ask(COARSE, self._have_coarse, draft=self.shown is None)
 
+    def is_of(self, project: Project, set_id: str) -> bool:
+        """Whether what is shown, or being made, is this set's picture as the project has it."""
+        return self._parts == (set_id, picture_parts(project, set_id))
+
     def again(self) -> None:
         """Ask anew for what was stopped or refused."""
         wanted, self._parts = self._wanted, None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from PySide6.QtCore import QAbstractListModel, QDir, QFileSystemWatcher, QModelIndex, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QIcon, QPixmap
+from PySide6.QtGui import QIcon, QPainter, QPixmap
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -79,7 +79,12 @@ class FolderModel(QAbstractListModel):
             return self._blank
         scaled = found.image.scaled(
             ICON, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
-        self._icons[path] = QIcon(QPixmap.fromImage(scaled))
+        room = QPixmap(ICON)
+        room.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(room)
+        painter.drawImage((ICON.width() - scaled.width()) // 2, (ICON.height() - scaled.height()) // 2, scaled)
+        painter.end()
+        self._icons[path] = QIcon(room)
         return self._icons[path]
 
     def repaint(self) -> None:

@@ -173,7 +173,7 @@ class Gather(Station):
 
     def _show_facts(self) -> None:
         frame = self._chosen()
-        trims = frame is not None and isinstance(frame.source, VideoInstant)
+        trims = frame is not None and isinstance(frame.source, VideoInstant) and not self.page.browsing
         if trims:
             trims = self.trimmer.show_instant(frame.source)
         self.instrument.setCurrentIndex(1 if trims else 0)
@@ -248,7 +248,7 @@ class Gather(Station):
 
     def _set_browsing(self, on: bool) -> None:
         self.page.browsing = on
-        self.page.refresh()
+        self.refresh()
 
     def _gather_chosen(self, paths: list[str]) -> None:
         self.browse.setChecked(False)

@@ -15,7 +15,7 @@ from windfell.app.stations.lens import LensControls
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.findings import FindingsList
-from windfell.recipe.model import Frame
+from windfell.recipe.model import Align, Frame, Kind
 
 PAGES = (
     ("light", "Light", "White balance and exposure"), ("tone", "Tone", "Contrast, highlights, shadows"),
@@ -112,6 +112,9 @@ class Prepare(Station):
         return (linked or later or others[-1:])[0]
 
     def _onto(self, a: str, b: str):
+        frame_set = self.session.frame_set
+        if frame_set.kind is Kind.STACK and frame_set.registration.align is Align.NONE:
+            return np.eye(3)
         pair = self.found.pair(a, b)
         if pair is not None:
             return pair.onto

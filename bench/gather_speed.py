@@ -1,0 +1,65 @@
+"""200 JPEGs of 24 megapixels: how soon lanes, first thumbnails and Readiness are there, and the memory.
+
+python bench/gather_speed.py [COUNT]
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from common import frames_of, own_peak_mb
+
+from windfell.engine.core import Engine
+from windfell.engine.proposals import propose
+from windfell.engine.survey import readiness
+from windfell.frames.still import StillFrame
+from windfell.job import CORES, Job
+from windfell.recipe.model import Project
+
+
+def card(folder: Path, count: int) -> list[str]:
+    """The demo's sets again and again, each half an hour later, by other times in their EXIF."""
+    sets = [frames_of("ridge-sweep"), frames_of("village-green")]
+    out: list[str] = []
+    turn = 0
+    while len(out) < count:
+        for path in sets[turn % 2]:
+            taken = StillFrame(path).metadata.taken
+            later = (taken + timedelta(minutes=30 * turn)).strftime("%Y:%m:%d %H:%M:%S").encode()
+            data = Path(path).read_bytes().replace(stamp(taken), later)
+            place = folder / f"fell{len(out):04d}.jpg"
+            place.write_bytes(data)
+            out.append(str(place))
+        turn += 1
+    return out[:count]
+
+
+def stamp(taken: datetime) -> bytes:
+    return taken.strftime("%Y:%m:%d %H:%M:%S").encode()
+
+
+def main(count: int = 200) -> None:
+    with tempfile.TemporaryDirectory(dir=Path(frames_of("ridge-sweep")[0]).parent.parent) as name:
+        folder = Path(name)
+        paths = card(folder, count)
+        begun = time.perf_counter()
+        proposal = propose(paths, Job())
+        lanes = time.perf_counter() - begun
+        Job().map(lambda p: StillFrame(p).preview(), paths[:40], "first thumbnails", CORES)
+        first = time.perf_counter() - begun
+        print(f"{len(paths)} frames, {len(proposal.sets)} lanes")
+        print(f"lanes {lanes:6.2f} s   first thumbnails {first:6.2f} s   (wanted 5 s)")
+        engine = Engine(folder / "cache")
+        project = Project(proposal.sets)
+        begun = time.perf_counter()
+        found = [f for s in project.sets for f in readiness(engine, project, s.id, Job())]
+        print(f"Readiness of all {time.perf_counter() - begun:6.1f} s   (wanted 60 s)   {len(found)} findings   "
+              f"peak {own_peak_mb():.0f} MB (wanted 1500)")
+
+
+if __name__ == "__main__":
+    main(*(int(v) for v in sys.argv[1:]))
