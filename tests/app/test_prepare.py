@@ -117,7 +117,12 @@ class Trimming(WindowTest):
         super().setUp()
         self.path = str(Path(self._home.name) / "clip.mp4")
         base = cv2.GaussianBlur(textured(120, 160, 3), (0, 0), 1.2)
-        write_video(Path(self.path), [np.roll(base, n, axis=1) for n in range(50)], 25)
+        pictures = []
+        for n in range(50):
+            one = base.copy()
+            one[50:70, 2 * n : 2 * n + 16] = 240
+            pictures.append(one)
+        write_video(Path(self.path), pictures, 25)
         self.window.open_paths([self.path])
         self.settle()
         self.session.select_frame(self.session.frame_set.frames[0].id)

@@ -35,7 +35,8 @@ def detail_blocks(grey: NDArray[np.uint8]) -> F32:
         two = cv2.GaussianBlur(one, (0, 0), 1.8)
         inner = slice(REACH, -REACH) if len(strip) > 3 * REACH else slice(None)
         fine, coarse = (
-            cv2.resize(np.square(d[inner]), (bx, 1), interpolation=cv2.INTER_AREA)[0] for d in (strip - one, one - two))
+            cv2.resize(np.square(d[inner]), (bx, 1), interpolation=cv2.INTER_AREA)[0]
+            for d in (strip - one, one - two))
         out[n] = np.where(coarse > TEXTURE, np.log2((fine + 1e-3) / (coarse + 1e-3)), np.nan)
     return out
 

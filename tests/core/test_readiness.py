@@ -1,0 +1,229 @@
+"""Readiness and proposed sets: planted faults are found, a clean set raises none, a card is sorted."""
+
+import json
+import tempfile
+import unittest
+from dataclasses import replace
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+
+from tests.support import engine, frames_in, green, project_of, ridge, stranger
+from windfell.demo.faults import _photographer, write_planted
+from windfell.engine.mend import mended
+from windfell.engine.proposals import propose
+from windfell.engine.survey import matched_set, readiness, surveyed
+from windfell.frames.propose import Form, Likeness, Shot, grouped
+from windfell.job import Cancelled, Job
+from windfell.readiness.checks import CHECKS, findings
+from windfell.readiness.coverage import coverage_of
+from windfell.readiness.parallax import sideways_shift
+from windfell.readiness.sharpness import burnt_blocks, detail_blocks
+from windfell.readiness.survey import PairLook
+from windfell.recipe.model import Kind, VideoInstant
+
+START = datetime(2026, 5, 16, 9, 0)
+
+
+class OnRealFrames(unittest.TestCase):
+    def test_clean_sets_raise_nothing(self):
+        for folder, kind in ((ridge(), Kind.PANORAMA), (green(), Kind.STACK)):
+            with self.subTest(kind):
+                project, set_id = project_of(frames_in(folder), kind)
+                self.assertEqual(readiness(engine(), project, set_id, Job()), [])
+
+    def test_a_stranger_and_a_copy_are_named_and_kept_aside(self):
+        paths = [*frames_in(ridge()), stranger(), frames_in(ridge())[1]]
+        project, set_id = project_of([str(p) for p in paths])
+        host = engine()
+        found = {f.fault: f for f in readiness(host, project, set_id, Job())}
+        self.assertLessEqual({"unconnected", "duplicate"}, set(found))
+        edit = mended(host, project, set_id, [found["unconnected"], found["duplicate"]], Job())
+        self.assertEqual([f.on for f in edit.project.sets[0].frames], [True] * 4 + [False] * 2)
+        self.assertEqual(readiness(host, edit.project, set_id, Job()), [])
+
+    def test_what_cannot_be_read_is_named_and_the_rest_goes_on(self):
+        with tempfile.TemporaryDirectory() as folder:
+            cut = Path(folder) / "cut.jpg"
+            cut.write_bytes(Path(frames_in(ridge())[1]).read_bytes()[:20_000])
+            project, set_id = project_of([*frames_in(ridge()), str(cut), "/gone.jpg"])
+            survey = surveyed(engine(), project, set_id, Job())
+            self.assertEqual(len(survey.frames), 4)
+            told = [f.title for f in findings(survey) if f.fault == "unreadable"]
+            self.assertTrue(any("cut short" in t for t in told) and any("/gone.jpg" in t for t in told), told)
+
+    def test_planted_drift_is_matched_away(self):
+        """+-0.5 EV and about +-600 K, planted as developments' inverse by brightness of the files."""
+        from windfell.recipe.edits import develop_each
+        from windfell.recipe.model import Development
+
+        project, set_id = project_of(frames_in(green())[:4], Kind.STACK)
+        ids = [f.id for f in project.sets[0].frames]
+        planted = {ids[1]: Development(5900.0, 0.0, 0.5), ids[2]: Development(7100.0, 0.0, -0.5)}
+        drifted = develop_each(project, set_id, planted, "drift").project
+        host = engine()
+        faults = {f.fault for f in readiness(host, drifted, set_id, Job())}
+        self.assertLessEqual({"exposure drift", "white balance drift"}, faults)
+        found, order = matched_set(host, drifted, set_id, ids[0], Job())
+        self.assertEqual(order, ids)
+        for own in found.developments:
+            self.assertLess(abs(own.exposure_ev), 0.03)
+            self.assertLess(abs(1e6 / (own.temperature_k or 6504) - 1e6 / 6504), 3)
+
+    def test_stopping_is_heard(self):
+        job = Job()
+        job.stop()
+        project, set_id = project_of(frames_in(green()), Kind.STACK)
+        with self.assertRaises(Cancelled):
+            surveyed(engine(), project, set_id, job)
+
+
+class Planted(unittest.TestCase):
+    """A few of the faults that bench/readiness.py counts over hundreds of sets."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.folder.cleanup)
+        cls.addClassCleanup(_photographer.cache_clear)
+
+    def found(self, kind: str, fault: str | None, seed: int) -> set[str]:
+        planted = write_planted(Path(self.folder.name) / f"{fault}-{seed}", kind, fault, seed)
+        project, set_id = project_of(list(planted.files), Kind(planted.kind))
+        if planted.instants:
+            frame = project.sets[0].frames[0]
+            frames = tuple(
+                replace(frame, id=str(n), source=VideoInstant(planted.files[0], t))
+                for n, t in enumerate(planted.instants))
+            project = project.with_set(replace(project.sets[0], frames=frames))
+        return {f.fault for f in readiness(engine(), project, set_id, Job())} - {"bracket"}
+
+    def test_in_a_series(self):
+        for seed, fault in enumerate((None, "bumped", "soft", "missing lens correction", "clipped highlights",
+                                      "raw and JPEG double", "mixed size", "motion blur"), 300):
+            with self.subTest(fault):
+                found = self.found("stack", fault, seed)
+                self.assertTrue(found == set() if fault is None else fault in found, found)
+
+
+class Judging(unittest.TestCase):
+    def test_every_check_copes_with_nothing(self):
+        from windfell.readiness.survey import Survey
+
+        for kind in Kind:
+            empty = Survey(kind, False, (), ())
+            self.assertEqual([f for check in CHECKS for f in check(empty)], [])
+
+    def test_coverage_adds_up_and_knows_the_redundant(self):
+        seen = np.zeros((4, 100), bool)
+        for n, first in enumerate((0, 20, 25, 45)):
+            seen[n, first : first + 55] = True
+        pairs = [PairLook(a, b, 0.5, np.eye(3), 0.0, 0.0) for a in range(4) for b in range(a + 1, 4)]
+        found = coverage_of(seen, np.ones(100), pairs, [True] * 4)
+        self.assertAlmostEqual(sum(found.added), 1.0)
+        self.assertEqual(found.added[0], 0.55)
+        self.assertEqual(found.redundant, (1, 2))
+        thin = coverage_of(seen[[0, 3]], np.ones(100), [PairLook(0, 1, 0.12, np.eye(3), 0.0, 0.0)], [True, True])
+        self.assertEqual(thin.thin, ((0, 1, 0.12),))
+
+    def test_parallax_is_told_from_a_walker_and_from_wrong_matches(self):
+        rng = np.random.default_rng(3)
+        far = rng.uniform(0, 600, (120, 2))
+        near = rng.uniform(0, 600, (40, 2))
+        walker = rng.uniform(0, 40, (40, 2)) + 200
+        wild = rng.uniform(0, 600, (40, 2))
+        step = np.array([14.0, 1.0])
+        for name, extra, off, found in (("near", near, step, True), ("walker", walker, step, False),
+                                        ("wild", wild, rng.uniform(-300, 300, (40, 2)), False)):
+            with self.subTest(name):
+                a = np.concatenate([far, extra])
+                b = np.concatenate([far, extra + off]) + rng.normal(0, 0.3, a.shape)
+                shift = sideways_shift(a, b, np.eye(3), 2.3, 640)
+                self.assertEqual(shift > 0, found, shift)
+
+    def test_blocks_measure_sharpness_and_burning(self):
+        import cv2
+
+        from tests.support import textured
+
+        sharp = textured(480, 640, 5)[..., 1]
+        soft = cv2.GaussianBlur(sharp, (0, 0), 1.6)
+        self.assertGreater(np.nanmedian(detail_blocks(sharp) - detail_blocks(soft)), 1.0)
+        white = np.zeros((96, 128, 3), np.uint8)
+        white[:48] = 255
+        self.assertAlmostEqual(float(burnt_blocks(white).mean()), 0.5, places=2)
+
+
+def shots(count: int, start: float, step: float = 3.0, view: str = "", **facts) -> list[tuple[Shot, str]]:
+    """Shots with the view that each shows: equal views are the same, those with one first letter overlap."""
+    out = []
+    for n in range(count):
+        shot = Shot(f"/card/{start:06.0f}-{n}.jpg", (600, 400), START + timedelta(seconds=start + step * n), **facts)
+        out.append((shot, view if len(view) > 1 else f"{view}{n}"))
+    return out
+
+
+class Grouping(unittest.TestCase):
+    def sorted_out(self, listed: list[tuple[Shot, str]], seed: int = 0):
+        views = {s.path: v for s, v in listed}
+        like = Likeness(lambda a, b: 1.0 if views[a.path] == views[b.path] else 0.0,
+                        lambda a, b: views[a.path][0] == views[b.path][0])
+        shuffled = [s for s, _ in listed]
+        np.random.default_rng(seed).shuffle(shuffled)
+        return grouped(shuffled, like)
+
+    def test_sets_close_in_time_are_told_apart_by_what_they_show(self):
+        listed = shots(6, 0, view="a") + shots(8, 40, view="bb") + shots(5, 110, view="c")
+        found = self.sorted_out(listed)
+        self.assertEqual([(g.form, len(g.shots)) for g in found],
+                         [(Form.SWEEP, 6), (Form.SERIES, 8), (Form.SWEEP, 5)])
+
+    def test_a_stranger_in_step_and_a_slow_frame_do_not_split_a_set(self):
+        listed = shots(3, 0, view="a") + shots(1, 9, view="x") + shots(3, 12, view="a")
+        self.assertEqual([len(g.shots) for g in self.sorted_out(listed)], [7])
+        slow = shots(3, 0, view="a") + shots(3, 60, view="a")
+        self.assertEqual([len(g.shots) for g in self.sorted_out(slow)], [6])
+
+    def test_brackets_at_every_position(self):
+        listed = []
+        for p in range(3):
+            for n, ev in enumerate((0.0, -2.0, 2.0)):
+                listed += shots(1, 20 * p + 2 * n, view=f"p{p}", exposure_ev=ev)
+        (found,) = self.sorted_out(listed)
+        self.assertEqual((found.form, [len(p) for p in found.positions]), (Form.BRACKET, [3, 3, 3]))
+
+    def test_a_raw_and_its_jpeg_count_once(self):
+        listed = shots(3, 0, view="a")
+        raw = Shot(listed[1][0].path.replace(".jpg", ".dng"), (600, 400), listed[1][0].taken, raw=True)
+        (found,) = self.sorted_out([*listed, (raw, "a1")])
+        self.assertEqual(len(found.shots), 4)
+        self.assertEqual(found.aside, {listed[1][0].path})
+
+    def test_frames_without_times_are_grouped_by_name_and_likeness(self):
+        listed = [(Shot(f"/card/f{n}.jpg", (600, 400)), "aa" if n < 9 else f"b{n}") for n in range(14)]
+        found = self.sorted_out(listed)
+        self.assertEqual([(g.form, len(g.shots)) for g in found], [(Form.SERIES, 9), (Form.SWEEP, 5)])
+
+
+class Card(unittest.TestCase):
+    def test_a_shuffled_card_is_sorted_into_its_sets(self):
+        from windfell.demo.sets import write_card
+
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            write_card(folder, 0.25, Job(), gap_s=45)
+            truth = json.loads((folder / "card.json").read_text())
+            files = [str(folder / f) for v in truth.values() for f in v["files"]]
+            np.random.default_rng(2).shuffle(files)
+            sets = propose(files, Job()).sets
+            outer = [s for s in sets if not s.name.endswith(("1", "2", "3")) or "position" not in s.name]
+            listed = {frozenset(Path(f.source.path).name for f in s.frames if hasattr(f.source, "path"))
+                      for s in outer}
+            for title, words in truth.items():
+                with self.subTest(title):
+                    if words["kind"] != "bracket":
+                        self.assertIn(frozenset(words["files"]), listed)
+            inner = [s for s in sets if "position" in s.name]
+            self.assertEqual({Path(f.source.path).name for s in inner for f in s.frames},
+                             set(truth["Chapel brackets"]["files"]))
