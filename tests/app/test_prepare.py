@@ -192,13 +192,13 @@ class Preparing(WindowTest):
         controls.rulers["exposure_ev"].changed.emit(0.5, True)
         frames = self.session.frame_set.frames
         self.assertEqual([f.development.exposure_ev for f in frames], [0.5, 0, 0, 0])
-        controls.whom[0].press("all")
+        controls.for_all.setChecked(True)
         controls.rulers["temperature_k"].changed.emit(5000.0, True)
         self.assertEqual([f.development.temperature_k for f in self.session.frame_set.frames], [5000.0] * 4)
         self.assertIn("temperature as shot to 5000 K of 4 frames", self.session.history.undo_words)
         self.click(controls.as_shot)
         self.assertIsNone(self.session.frame_set.frames[2].development.temperature_k)
-        controls.whom[0].press("one")
+        controls.for_all.setChecked(False)
         for _ in range(3):
             self.session.undo()
         self.assertEqual(self.session.frame_set.frames[0].development, Development())

@@ -130,3 +130,55 @@ class CommandLine(unittest.TestCase):
         for words, status, part in cases:
             with self.subTest(words=words):
                 self.assertIn(part, self._refused(*words, status=status))
+
+    def test_inspect_tells_sets_metadata_and_readiness(self):
+        told = io.StringIO()
+        with contextlib.redirect_stdout(told):
+            self.assertEqual(main(["inspect", *frames_in(ridge()), str(stranger()), "--json"]), 0)
+        words = json.loads(told.getvalue())
+        (first,) = words["sets"]
+        self.assertEqual((first["kind"], len(first["frames"])), ("panorama", 5))
+        self.assertEqual(first["frames"][0]["iso"], 200)
+        self.assertAlmostEqual(sum(f["adds"] or 0 for f in first["frames"]), 1.0, delta=0.01)
+        apart = next(f for f in first["readiness"] if f["fault"] == "unconnected")
+        self.assertEqual([first["frames"][n - 1]["file"] for n in apart["frames"]], [str(stranger())])
+        plain = io.StringIO()
+        with contextlib.redirect_stdout(plain):
+            self.assertEqual(main(["inspect", str(green())]), 0)
+        self.assertIn("9 of 9 frames in use", plain.getvalue())
+        self.assertIn("no pictures", self._refused("inspect", str(self.folder)))
+
+    def test_instants_of_a_video_are_written(self):
+        from windfell.demo.clip import write_video
+
+        clip = self.folder / "clip.mp4"
+        write_video(clip, [textured(60, 80, n) for n in range(25)], 25)
+        self._before = ["clip.mp4"]
+        self.assertIn("--end", self._refused("frames", clip, "--count", "3", "--start", "2", "--end", "1",
+                                             "--out", self.folder))
+        self.assertIn("folder does not exist", self._refused("frames", clip, "--count", "3", "--out", "/none"))
+        with contextlib.redirect_stdout(io.StringIO()) as listed:
+            status, _ = self._run("frames", clip, "--every", "5", "--start", "0.2", "--end", "0.8",
+                                  "--out", self.folder, "--format", "jpeg")
+        self.assertEqual(status, 0)
+        self.assertEqual(len(listed.getvalue().split()), 4)
+        self.assertTrue((self.folder / "clip-0000.400s.jpg").exists())
+
+    def test_frames_are_developed_and_matched(self):
+        development = self.folder / "d.json"
+        development.write_text('{"exposure_ev": 1.0}')
+        self._before = ["d.json"]
+        self.assertIn("holds no development", self._refused(
+            "stack", *frames_in(green())[:3], "--rule", "mean", "--out", self.out, "--develop", self._letter()))
+        pictures = []
+        for more in ([], ["--develop", development, "--match"]):
+            status, told = self._run("stack", *frames_in(green())[:3], "--rule", "median", "--out", self.out, *more)
+            self.assertEqual(status, 0, told)
+            pictures.append(cv2.imread(self.out, cv2.IMREAD_UNCHANGED).astype(float))
+        self.assertGreater(np.median(pictures[1]), 1.3 * np.median(pictures[0]))
+
+    def _letter(self) -> Path:
+        path = Path(tempfile.gettempdir()) / "windfell-letter.json"
+        path.write_text("[]")
+        self.addCleanup(path.unlink)
+        return path

@@ -12,8 +12,10 @@ from numpy.testing import assert_allclose
 from tests.support import frames_in, green, ridge, truth_of
 from windfell.demo.canvas import Canvas, noise
 from windfell.demo.photograph import Photographer, Shot
-from windfell.demo.sets import SETS, GreenPlan, RowPlan, row_shots, write_green
+from windfell.demo.sets import SETS, BracketPlan, GreenPlan, RowPlan, row_shots, write_brackets, write_green
 from windfell.demo.visitors import Visitor, draw_visitor, passers_by
+from windfell.frames.still import StillFrame
+from windfell.frames.video import video_facts
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Cancelled, Job
@@ -97,16 +99,33 @@ class Visitors(unittest.TestCase):
 
 
 class Sets(unittest.TestCase):
-    def test_every_set_is_shipped_with_truth_that_fits(self):
+    def test_what_is_shipped_has_truth_that_fits(self):
         import windfell.demo.sets as module
 
         shipped = Path(module.__file__).parent / "frames"
-        for key in SETS:
+        self.assertEqual({p.name for p in shipped.iterdir()}, {"ridge-sweep", "village-green", "kite-clip"})
+        self.assertLessEqual({p.name for p in shipped.iterdir()}, set(SETS))
+        clip = truth_of(shipped / "kite-clip")["frames"]
+        facts = video_facts(str(shipped / "kite-clip" / "kite-clip.mp4"))
+        self.assertEqual((facts.width, facts.height), (clip[0]["width"], clip[0]["height"]))
+        self.assertEqual(round(facts.duration_s * facts.rate), len(clip))
+        for key in ("ridge-sweep", "village-green"):
             frames = truth_of(shipped / key)["frames"]
             self.assertEqual([Path(p).name for p in frames_in(shipped / key)], [f["file"] for f in frames])
             height, width = cv2.imread(str(shipped / key / frames[0]["file"])).shape[:2]
             self.assertEqual((width, height), (frames[0]["width"], frames[0]["height"]))
             self.assertGreaterEqual(max(width, height), 1600)
+
+    def test_brackets_step_by_their_exposure(self):
+        with tempfile.TemporaryDirectory() as folder:
+            write_brackets(Path(folder), BracketPlan(positions=1), 0.2, Job())
+            dark, middle, bright = (
+                StillFrame(str(Path(folder) / f"chapel-{n:02d}.jpg")) for n in (2, 1, 3))
+            for a, b in ((dark, middle), (middle, bright)):
+                self.assertAlmostEqual(b.metadata.exposure_value - a.metadata.exposure_value, 2.0, places=2)
+                fair = (b.linear(60, 40).max(axis=2) < 0.7) & (a.linear(60, 40).min(axis=2) > 0.01)
+                ratio = np.median(b.linear(60, 40)[fair] / a.linear(60, 40)[fair])
+                self.assertAlmostEqual(float(np.log2(ratio)), 2.0, delta=0.1)
 
     def test_truth_is_written_beside_the_frames(self):
         truth = truth_of(ridge())

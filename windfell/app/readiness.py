@@ -124,4 +124,4 @@ class Readiness(QObject):
         bad = any(frame_id in f.frames and str(f.weight) == "wrong" for f in self.findings)
         if drift is None:
             return "", bad
-        return f"{drift.ev + 0.0:+.2f} EV {round(drift.mired):+d} mired", bad
+        return f"{round(drift.ev, 2) + 0.0:+.2f} EV {round(drift.mired):+d} mired", bad

@@ -73,7 +73,8 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("files", nargs="*", metavar="FILE or PROJECT")
     parser.add_argument("--demo", action="store_true", help="open the demo")
     parser.add_argument("--screenshot", metavar="OUT.png", help="show, save a picture of it, end")
-    parser.add_argument("--station", help="gather, align, shape, join, combine or export")
+    parser.add_argument("--station", help="gather, prepare, align, shape, join, combine or export")
+    parser.add_argument("--frame", type=int, metavar="N", help="choose the set's N-th frame")
     parser.add_argument("--set", help="a set by its name")
     parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
     parser.add_argument("--size", type=_size, default=(1280, 800), metavar="WxH", help="of the window")
@@ -95,6 +96,8 @@ def _screenshot(app: QApplication, window: Window, options: argparse.Namespace) 
             print(f"windfell: there is no set named {options.set}.", file=sys.stderr)
             return 2
         session.select_set(found[0].id)
+    if options.frame and session.frame_set and 0 < options.frame <= len(session.frame_set.frames):
+        session.select_frame(session.frame_set.frames[options.frame - 1].id)
     if options.station:
         if options.station not in session.stations:
             print(f"windfell: this set has no station {options.station}; it has "

@@ -20,7 +20,7 @@ from windfell.output.metadata import Carried
 from windfell.output.writers import ROWS_PER_STRIP, WRITERS, Sheet
 from windfell.pixels.colour import SPACES, Encoder
 from windfell.pixels.profiles import icc_of
-from windfell.recipe.model import Compression, FileSource, Kind, Output, Project
+from windfell.recipe.model import Compression, FileSource, Kind, Output, Project, VideoInstant
 from windfell.recipe.project_file import written_whole
 
 
@@ -121,7 +121,7 @@ def refuse_frames(project: Project, path: Path) -> None:
     """Raises BadRequest if `path` is one of the project's frames: originals are never written."""
     for frame_set in project.sets:
         for frame in frame_set.frames:
-            if isinstance(frame.source, FileSource) and _same_file(frame.source.path, path):
+            if isinstance(frame.source, FileSource | VideoInstant) and _same_file(frame.source.path, path):
                 raise BadRequest(f"{path} is one of the frames; choose another name.")
 
 

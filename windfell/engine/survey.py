@@ -246,7 +246,7 @@ def _drifts(looked, pairs: Sequence[PairLook], job: Job) -> tuple[LightDrift | N
     ev, mired = np.median([d.ev for d in known]), np.median([d.mired for d in known])
     return tuple(
         None if d is None or (n != reference and not linked[n])
-        else LightDrift(float(ev - d.ev), float(mired - d.mired)) for n, d in enumerate(found.drifts)
+        else LightDrift(float(d.ev - ev), float(mired - d.mired)) for n, d in enumerate(found.drifts)
     )
 
 

@@ -57,7 +57,7 @@ class PairLook:
 
 @dataclass(frozen=True)
 class LightDrift:
-    """How far a frame's light is off the set's middle, in EV and mired."""
+    """How much brighter (EV) and warmer (mired) a frame's light is than the set's middle."""
 
     ev: float
     mired: float

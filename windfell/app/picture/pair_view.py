@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Signal
 from PySide6.QtGui import QColor, QImage, QPainter, QPen, QTransform
 
 from windfell.app import theme
-from windfell.app.picture.source import PictureSource
+from windfell.app.picture.source import TILE, PictureSource
 from windfell.app.picture.view import PictureView
 from windfell.geometry import planar
 
@@ -70,9 +70,36 @@ class PairView(PictureView):
         painter.save()
         painter.setTransform(self._into_view(rect), True)
         painter.drawImage(QRectF(0, 0, 1, 1), source.shown.image)
+        self._paint_second_tiles(painter, source, rect)
         if self.clipping:
             painter.drawImage(QRectF(0, 0, 1, 1), self._clip_marks(source))
         painter.restore()
+
+    def _paint_second_tiles(self, painter: QPainter, source: PictureSource, rect: QRectF) -> None:
+        """The second frame's tiles where they are sharper than its image; the painter counts fractions."""
+        shown, fine = source.shown, self.zoom * self.devicePixelRatioF()
+        if fine * 1.02 < shown.image.width() / shown.width or not source.sharp:
+            return
+        level = max(0, int(np.floor(-np.log2(max(fine, 1e-6)) + 1e-6)))
+        if 2.0**-level * shown.width <= shown.image.width():
+            return
+        across, down = shown.width / (TILE * 2**level), shown.height / (TILE * 2**level)
+        back, ok = self._into_view(rect).inverted()
+        seen = back.mapRect(QRectF(self.rect())).intersected(QRectF(0, 0, 1, 1)) if ok else QRectF()
+        if seen.isEmpty():
+            return
+        wanted = [
+            (c, r) for r in range(int(seen.top() * down), int(np.ceil(seen.bottom() * down)))
+            for c in range(int(seen.left() * across), int(np.ceil(seen.right() * across)))
+        ]
+        for c, r in wanted:
+            tile = source.tile(level, c, r)
+            if tile is not None:
+                size = 2**level * tile.width() / shown.width, 2**level * tile.height() / shown.height
+                painter.drawImage(QRectF(c / across, r / down, *size), tile)
+        middle = seen.center()
+        wanted.sort(key=lambda t: ((t[0] + 0.5) / across - middle.x()) ** 2 + ((t[1] + 0.5) / down - middle.y()) ** 2)
+        source.want_tiles(level, wanted)
 
     def _paint_compared(self, painter: QPainter, rect: QRectF) -> None:
         """Halves: each frame on the side to which it reaches."""

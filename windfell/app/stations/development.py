@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QPushButton, QTo
 from windfell.app.picture.pair_view import PairView
 from windfell.app.readiness import Readiness
 from windfell.app.session import Session
-from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
 from windfell.develop.white_balance import AS_SHOT_K, grey_guess, neutralising
 from windfell.engine.folders import state_folder
@@ -43,7 +42,8 @@ class DevelopmentControls:
     ) -> None:
         self._session, self._readiness, self._view, self._frame = session, readiness, view, frame
         self.rulers: dict[str, Ruler] = {}
-        self.whom: list[Choice] = []
+        self.for_all = QPushButton("All frames", checkable=True)
+        self.for_all.setToolTip("Pressed: the rulers change every frame of the set. Else only the chosen one")
         self.copied = set(DEVELOPMENT_WORDS)
         self.pages = [self._page(n, rows) for n, rows in enumerate(PAGES)]
         view.spot_picked.connect(self._picked)
@@ -63,8 +63,8 @@ class DevelopmentControls:
         if number == 0:
             column.addLayout(self._balance_row())
         column.addStretch(1)
-        if (number < 2 and len(rows) < 6) or number == 2:
-            column.addLayout(self._whom_row())
+        if len(rows) < 6:
+            column.addLayout(self._more_row())
         return page
 
     def _balance_row(self) -> QHBoxLayout:
@@ -88,16 +88,8 @@ class DevelopmentControls:
         row.addStretch(1)
         return row
 
-    def _whom_row(self) -> QHBoxLayout:
+    def _more_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
-        row.setSpacing(4)
-        whom = Choice("", (("one", "This frame", "The rulers change the chosen frame"),
-                           ("all", "All frames", "The rulers change every frame of the set")))
-        whom.set_value("one")
-        whom.picked.connect(self._set_whom)
-        self.whom.append(whom)
-        row.addWidget(whom)
-        row.addStretch(1)
         more = QToolButton(text="Copy, keep…")
         more.setToolTip("Copy the development, keep it under a name, use a kept one")
         more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
@@ -105,6 +97,7 @@ class DevelopmentControls:
         menu.aboutToShow.connect(lambda m=menu: self.fill_menu(m))
         more.setMenu(menu)
         row.addWidget(more)
+        row.addStretch(1)
         return row
 
     def fill_menu(self, menu: QMenu) -> None:
@@ -135,22 +128,11 @@ class DevelopmentControls:
     def shelf(self) -> Shelf:
         return Shelf(state_folder() / "developments.json")
 
-    @property
-    def for_all(self) -> bool:
-        return bool(self.whom) and self._for_all
-
-    _for_all = False
-
-    def _set_whom(self, value: str) -> None:
-        self._for_all = value == "all"
-        for choice in self.whom:
-            choice.set_value(value)
-
     def _ids(self) -> list[str]:
         frame, frame_set = self._frame(), self._session.frame_set
         if frame is None:
             return []
-        return [f.id for f in frame_set.frames] if self._for_all else [frame.id]
+        return [f.id for f in frame_set.frames] if self.for_all.isChecked() else [frame.id]
 
     def refresh(self) -> None:
         """Show the chosen frame's development."""

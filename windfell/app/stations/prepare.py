@@ -86,7 +86,10 @@ class Prepare(Station):
         self.stack = QStackedWidget()
         for page in (*self.development.pages, self.lens):
             self.stack.addWidget(page)
-        self.column.addWidget(self.tabs)
+        row = QHBoxLayout()
+        row.addWidget(self.tabs, 1)
+        row.addWidget(self.development.for_all)
+        self.column.addLayout(row)
         self.column.addWidget(self.stack, 1)
         self.tabs.set_value("light")
 
