@@ -1,15 +1,19 @@
 """Development: lens correction against the lens database's own model, white balance, tone, match."""
 
+import tempfile
 import unittest
 from dataclasses import fields, replace
+from pathlib import Path
 
 import cv2
 import lensfunpy
 import numpy as np
 from numpy.testing import assert_allclose
 
-from tests.support import engine, frames_in, green, project_of, textured
+from tests.support import engine, frames_in, green, project_of, rotation_errors_deg, textured, write_picture
 from windfell.demo.canvas import noise
+from windfell.demo.faults import _photographer
+from windfell.demo.photograph import Shot
 from windfell.develop.developer import DevelopedSheet, exposure_matrix
 from windfell.develop.fringes import colour_sizes, with_edge_light
 from windfell.develop.lens import Taken, optics_of, profile_names, searched, suggested_profile
@@ -17,6 +21,7 @@ from windfell.develop.match import matched, shared_light
 from windfell.develop.tone import contrast_curve
 from windfell.develop.white_balance import balance_matrix, grey_guess, mired, neutralising
 from windfell.geometry.camera import Lens
+from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.pixels.sheet import Sheet
 from windfell.recipe import edits
@@ -51,7 +56,7 @@ class LensDatabase(unittest.TestCase):
             camera = Lens(6000, 4000, 1.0)
             for row in (150.0, 900.0, 2000.0, 3800.0):
                 seen = np.stack([np.linspace(100, 5900, 30), np.full(30, row)], -1)
-                ideal = own.ideal(seen, camera.centre, camera.half_diagonal)
+                ideal = replace(own, mapping="").ideal(seen, camera.centre, camera.half_diagonal)
                 again = np.array([back.apply_geometry_distortion(float(x), float(y), 1, 1)[0, 0] for x, y in seen])
                 worst = max(worst, float(np.abs(ideal - again).max()))
         self.assertLess(worst, 0.5)
@@ -226,6 +231,29 @@ class InTheEngine(unittest.TestCase):
         h, w = plain.shape[:2]
         middle = np.s_[h // 2 - 6 : h // 2 + 6, w // 2 - 6 : w // 2 + 6]
         assert_allclose(moved.light[middle], plain[middle], atol=0.05)
+
+    def test_fisheye_frames_register_by_their_profile(self):
+        name = "Canon | Canon EF 8-15mm f/4L Fisheye USM"
+        taken = Taken(900, 600, focal_mm=15.0)
+        correction = LensCorrection(name, focal_mm=15.0, crop=1.0)
+        own = optics_of(correction, taken)
+        self.assertTrue(own.mapping)
+        lens = Lens(900, 600, own.focal * 0.5 * float(np.hypot(900, 600)), optics=own)
+        photographer = _photographer("ridge", 3)
+        turns = [from_yaw_pitch_roll(np.radians(y), np.radians(p), 0.01) for y, p in ((-40, -6), (0, -4), (42, -7))]
+        with tempfile.TemporaryDirectory() as folder:
+            paths = []
+            for n, turn in enumerate(turns):
+                shot = Shot(lens, turn, noise=0.003, seed=n)
+                paths.append(write_picture(Path(folder) / f"{n}.png", photographer.take(shot)))
+            project, set_id = project_of(paths)
+            ids = [f.id for f in project.sets[0].frames]
+            values = {"profile": name, "focal_mm": 15.0, "crop": 1.0}
+            project = edits.correct_lens(project, set_id, ids, values).project
+            found = engine().stages(project, set_id).registration(Job())
+            self.assertEqual(found.placed, [0, 1, 2])
+            errors = rotation_errors_deg([f.rotation for f in found.frames], turns)
+            self.assertLess(errors.max(), 0.15)
 
     def test_edits_say_what_they_did_and_copy_what_is_chosen(self):
         project, set_id = project_of(frames_in(green())[:3], Kind.STACK)

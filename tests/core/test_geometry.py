@@ -8,6 +8,8 @@ from numpy.testing import assert_allclose
 from tests.support import unit_rays
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens, focal_px_from_35mm
+from windfell.geometry.fisheye import MAPPINGS
+from windfell.geometry.optics import Optics
 from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import (
     aligning_rotation,
@@ -88,3 +90,22 @@ class Homographies(unittest.TestCase):
     def test_corner_shift_of_a_translation(self):
         move = np.array([[1, 0, 3.0], [0, 1, 4.0], [0, 0, 1]])
         self.assertAlmostEqual(planar.corner_shift(move, 100, 50), 5.0)
+
+
+class Fisheyes(unittest.TestCase):
+    def test_every_mapping_comes_back(self):
+        angles = np.linspace(0, np.radians(85), 40)
+        for mapping in MAPPINGS.values():
+            with self.subTest(mapping.name):
+                assert_allclose(mapping.angle(mapping.radius(angles)), angles, atol=1e-9)
+                self.assertAlmostEqual(float(mapping.radius(np.array(1e-4))), 1e-4, delta=6e-6)
+
+    def test_a_fisheye_lens_sees_and_finds_its_rays(self):
+        for name in MAPPINGS:
+            with self.subTest(name):
+                lens = Lens(900, 600, 330.0, optics=Optics(mapping=name, focal=330.0 / 541.0))
+                rays = unit_rays(300, 4, np.radians(70))
+                assert_allclose(lens.rays(lens.project(rays)), rays, atol=1e-6)
+        flat = Lens(900, 600, 330.0, optics=Optics(mapping="equidistant", focal=330.0 / lens.half_diagonal))
+        aside = flat.project(np.array([[np.sin(1.0), 0.0, np.cos(1.0)]]))[0]
+        self.assertAlmostEqual(aside[0] - flat.centre[0], 330.0, places=6)

@@ -39,7 +39,9 @@ def unbent(features: Features, optics: Optics | None) -> Features:
     if optics is None or not optics.bends:
         return features
     lens = Lens(features.width, features.height, 1.0)
-    return replace(features, points=optics.ideal(features.points, lens.centre, lens.half_diagonal))
+    ideal = optics.ideal(features.points, lens.centre, lens.half_diagonal)
+    near = optics.in_reach(ideal, lens.centre, lens.half_diagonal)
+    return replace(features, points=ideal[near], descriptors=features.descriptors[near])
 
 
 def find_features(

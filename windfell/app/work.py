@@ -39,6 +39,7 @@ class Desk(QObject):
         self._pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell")
         self._running: dict[str, _Request] = {}
         self._tickets = 0
+        self._stopping = False
         queued = Qt.ConnectionType.QueuedConnection
         self._answered.connect(self._on_answer, queued)
         self._reported.connect(self._on_report, queued)
@@ -59,6 +60,10 @@ class Desk(QObject):
         line.
         """
         self.drop(channel)
+        if self._stopping:
+            if stopped:
+                stopped()
+            return
         self._tickets += 1
         ticket = self._tickets
         job = Job(lambda p: self._reported.emit(channel, ticket, p))
@@ -104,11 +109,17 @@ class Desk(QObject):
             self.progressed.emit()
 
     def stop_all(self) -> None:
-        """End everything that runs, as the user's Stop does."""
-        for channel, request in list(self._running.items()):
-            self.drop(channel)
-            if request.stopped:
-                request.stopped()
+        """End everything that runs, as the user's Stop does; what is asked meanwhile is stopped too."""
+        running = list(self._running.items())
+        self._stopping = True
+        try:
+            for channel, _ in running:
+                self.drop(channel)
+            for _, request in running:
+                if request.stopped:
+                    request.stopped()
+        finally:
+            self._stopping = False
 
     @property
     def busy(self) -> bool:

@@ -16,6 +16,12 @@ from windfell.recipe.model import LensCorrection
 Array = NDArray[np.float64]
 USUAL_APERTURE, USUAL_DISTANCE_M = 8.0, 1000.0
 PROBE = 1201
+FULL_FRAME_HALF_MM = 0.5 * float(np.hypot(36.0, 24.0))
+FISHEYES = {
+    lensfunpy.LensType.FISHEYE: "equidistant", lensfunpy.LensType.FISHEYE_EQUISOLID: "equisolid",
+    lensfunpy.LensType.FISHEYE_STEREOGRAPHIC: "stereographic",
+    lensfunpy.LensType.FISHEYE_ORTHOGRAPHIC: "orthographic", lensfunpy.LensType.FISHEYE_THOBY: "thoby",
+}
 
 
 @dataclass(frozen=True)
@@ -117,7 +123,7 @@ def _optics(correction: LensCorrection, taken: Taken) -> Optics | None:
         blue = tuple(v * c.blue for v in blue) or (c.blue,) * NODES
     optics = Optics(
         bend if c.distortion else (), red if c.fringing else (), blue if c.fringing else (),
-        light if c.vignetting else (),
+        light if c.vignetting else (), found.mapping if c.distortion else "", found.focal if c.distortion else 0.0,
     )
     return None if optics == Optics() else optics
 
@@ -147,7 +153,9 @@ def _sampled(lens, crop: float, focal: float, aperture: float, width: int, heigh
     w, h = max(3, round(width * k)), max(3, round(height * k))
     bend = _probed_bend(lens, crop, focal, width, height)
     red, blue = _probed_fringes(lens, crop, focal, width, height)
-    return Optics(bend, red, blue, _probed_light(lens, crop, focal, aperture, w, h))
+    mapping = FISHEYES.get(lens.type, "")
+    return Optics(bend, red, blue, _probed_light(lens, crop, focal, aperture, w, h), mapping,
+                  focal * crop / FULL_FRAME_HALF_MM if mapping else 0.0)
 
 
 def _modifier(lens, crop, focal, aperture, w, h, flags, pixel_format=np.float32):

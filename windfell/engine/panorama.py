@@ -33,6 +33,7 @@ from windfell.engine.surface import (
     softly,
     surface_map,
 )
+from windfell.geometry.optics import Optics
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.join.blend import FINE_LEVELS, blended, hard_weights, reach, wide_correction
@@ -109,11 +110,13 @@ class PanoramaStages:
         opened = self._opened(job)
 
         def register() -> PanoramaRegistration:
-            features = [
-                unbent(f, self._host.optics(o, frame)) for f, o, frame in zip(
-                    all_features(self._host, opened, self.set.used, job), opened, self.set.used, strict=True)
+            optics = [self._host.optics(o, f) for o, f in zip(opened, self.set.used, strict=True)]
+            found = all_features(self._host, opened, self.set.used, job)
+            features = [unbent(f, x) for f, x in zip(found, optics, strict=True)]
+            hints = [
+                LensHint((*o.lens_key, f.lens), _known_focal_px(o, x))
+                for o, f, x in zip(opened, self.set.used, optics, strict=True)
             ]
-            hints = [LensHint((*o.lens_key, f.lens), o.focal_px) for o, f in zip(opened, self.set.used, strict=True)]
             return register_panorama(features, hints, job, self.set.registration.focal_px)
 
         raw = self._host.cache.get(self._registration_key(job), register, on_disk=True)
@@ -422,3 +425,10 @@ class PanoramaStages:
             elif len(present) > 1:
                 softs.append(where.spread(softly(own, n, where.nodes)))
         return frames, softs
+
+
+def _known_focal_px(opened: Opened, optics: Optics | None) -> float | None:
+    """The focal length in px by the fisheye's profile, or by the frame's metadata."""
+    if optics is not None and optics.mapping:
+        return optics.focal * 0.5 * float(np.hypot(*opened.size))
+    return opened.focal_px
