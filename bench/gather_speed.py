@@ -13,17 +13,18 @@ from pathlib import Path
 
 from common import frames_of, own_peak_mb
 
+from windfell.demo.files import with_thumbnail
 from windfell.engine.core import Engine
 from windfell.engine.proposals import propose
 from windfell.engine.survey import readiness
-from windfell.frames.still import StillFrame
+from windfell.frames.still import StillFrame, exif_segment
 from windfell.job import CORES, Job
 from windfell.recipe.model import Project
 
 
 def card(folder: Path, count: int) -> list[str]:
     """The demo's sets again and again, each half an hour later, by other times in their EXIF."""
-    sets = [frames_of("ridge-sweep"), frames_of("village-green")]
+    sets = [[with_preview(p, folder) for p in frames_of(name)] for name in ("ridge-sweep", "village-green")]
     out: list[str] = []
     turn = 0
     while len(out) < count:
@@ -36,6 +37,18 @@ def card(folder: Path, count: int) -> list[str]:
             out.append(str(place))
         turn += 1
     return out[:count]
+
+
+def with_preview(path: str, folder: Path) -> str:
+    """The frame with a thumbnail in its EXIF, as cameras write it."""
+    if StillFrame(path).preview() is not None:
+        return path
+    data = Path(path).read_bytes()
+    first, past = exif_segment(data)
+    exif = with_thumbnail(data[first:past], StillFrame(path).encoded(8))
+    place = folder / f"source-{Path(path).name}"
+    place.write_bytes(data[: first - 2] + (len(exif) + 2).to_bytes(2, "big") + exif + data[past:])
+    return str(place)
 
 
 def stamp(taken: datetime) -> bytes:
@@ -51,6 +64,7 @@ def main(count: int = 200) -> None:
         lanes = time.perf_counter() - begun
         Job().map(lambda p: StillFrame(p).preview(), paths[:40], "first thumbnails", CORES)
         first = time.perf_counter() - begun
+        assert StillFrame(paths[0]).preview() is not None
         print(f"{len(paths)} frames, {len(proposal.sets)} lanes")
         print(f"lanes {lanes:6.2f} s   first thumbnails {first:6.2f} s   (wanted 5 s)")
         engine = Engine(folder / "cache")

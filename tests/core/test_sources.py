@@ -226,3 +226,26 @@ class Video(InFolder):
 
 
 
+
+
+class Previews(InFolder):
+    def test_the_thumbnail_inside_is_found_and_turned(self):
+        from windfell.demo.files import exif_bytes, write_jpeg
+        from windfell.demo.photograph import Shot
+        from windfell.geometry.camera import Lens
+
+        pixels = (srgb_curve(smooth_light(400, 640)) * 255).astype(np.uint8)
+        path = self.folder / "a.jpg"
+        write_jpeg(path, pixels, exif_bytes(Shot(Lens(640, 400, 500.0), np.eye(3)), DAY))
+        still = StillFrame(str(path))
+        small = still.preview()
+        self.assertEqual(small.shape[:2], (100, 160))
+        self.assertEqual(still.metadata.taken, DAY)
+        self.assertLess(np.abs(small.astype(int) - pixels[2::4, 2::4]).mean(), 4)
+        Image.fromarray(pixels).save(self.folder / "b.jpg")
+        self.assertIsNone(StillFrame(str(self.folder / "b.jpg")).preview())
+
+    def test_a_raw_without_preview_has_none(self):
+        write_dng(self.folder / "c.dng", smooth_light(60, 80))
+        preview = StillFrame(str(self.folder / "c.dng")).preview()
+        self.assertTrue(preview is None or preview.ndim == 3)

@@ -199,14 +199,25 @@ def jpeg_is_whole(data: bytes) -> bool:
 def embedded_thumbnail(path: str) -> bytes | None:
     """The JPEG thumbnail of a JPEG's EXIF (CIPA DC-008, 4.5.5), read from the file's head."""
     with open(path, "rb") as file:
-        head = file.read(128 * 1024)
-    at = head.find(b"\xff\xd8\xff", 4)
-    end = head.find(b"\xff\xd9", at)
-    marker = head.find(b"\xff\xda", 4)
-    if head[:4] != b"\xff\xd8\xff\xe1" or at < 0 or end < 0:
+        head = file.read(160 * 1024)
+    place = exif_segment(head)
+    if place is None:
         return None
-    limit = 4 + int.from_bytes(head[4:6], "big")
-    return head[at : end + 2] if at < limit and end < limit and marker > at else None
+    start, limit = place
+    at = head.find(b"\xff\xd8\xff", start, limit)
+    end = head.rfind(b"\xff\xd9", at, limit)
+    return head[at : end + 2] if 0 <= at < end else None
+
+
+def exif_segment(head: bytes) -> tuple[int, int] | None:
+    """(first, one past the last) byte of the EXIF in a JPEG's head, its identifier included."""
+    at = 2
+    while at + 4 <= len(head) and head[at] == 0xFF and head[at + 1] != 0xDA:
+        length = int.from_bytes(head[at + 2 : at + 4], "big")
+        if head[at + 1] == 0xE1 and head[at + 4 : at + 10] == b"Exif\0\0":
+            return at + 4, at + 2 + length
+        at += 2 + length
+    return None
 
 
 def without_bars(picture: NDArray[np.uint8], ratio: float) -> NDArray[np.uint8]:
