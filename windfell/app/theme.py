@@ -144,14 +144,14 @@ def _style(t: Theme) -> str:
     }}
     QToolButton[bare="true"] {{ background: transparent; border: 1px solid transparent; padding: 3px 6px; }}
     QPushButton:hover, QToolButton:hover {{ border-color: {t.quiet}; }}
-    QPushButton:focus, QToolButton:focus, QLineEdit:focus, QSpinBox:focus, QComboBox:focus {{ border: 2px solid {t.tarn}; }}
+    QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus {{ border: 2px solid {t.tarn}; }}
     QPushButton:pressed, QToolButton:pressed {{ background: {t.line}; }}
     QPushButton:checked, QToolButton:checked {{ border: 2px solid {t.gorse}; color: {t.gorse_ink}; font-weight: 600; }}
     QPushButton:disabled, QToolButton:disabled {{ color: {t.quiet}; background: {t.stone}; }}
     QPushButton[main="true"] {{ background: {t.tarn}; color: {t.sheet}; border-color: {t.tarn}; font-weight: 600; }}
     QPushButton[main="true"]:disabled {{ background: {t.line}; color: {t.quiet}; border-color: {t.line}; }}
     QPushButton[main="true"]:focus {{ border: 2px solid {t.ink}; }}
-    QLineEdit, QComboBox, QSpinBox {{
+    QLineEdit, QComboBox {{
         background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; border-radius: 5px;
         padding: 3px 6px; min-height: 20px;
     }}

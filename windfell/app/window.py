@@ -178,6 +178,9 @@ class Window(QMainWindow):
         self.source.arrived.connect(self._picture_arrived)
         self.view.pointed.connect(self.status.point)
         self.view.zoomed.connect(self.status.show_zoom)
+        pair = self.stations["prepare"].view
+        pair.pointed.connect(self.status.point)
+        pair.zoomed.connect(self.status.show_zoom)
         self.view.looked.connect(self._show_before)
         self.ridge.asked.connect(s.go)
         self.chooser.activated.connect(lambda n: s.select_set(self.chooser.itemData(n)))
@@ -294,7 +297,8 @@ class Window(QMainWindow):
         self._refresh_words()
 
     def _picture_arrived(self) -> None:
-        self.status.show_zoom(self.view.zoom)
+        if self.shows_picture:
+            self.status.show_zoom(self.view.zoom)
         if self.session.station == "shape":
             self.station.refresh()
         self._show_states()

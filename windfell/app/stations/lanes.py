@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QMimeData, QPoint, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QMimeData, QPoint, QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QDrag, QPainter, QPen, QPixmap
 from PySide6.QtWidgets import (
     QApplication,
@@ -277,6 +277,7 @@ class Lanes(QScrollArea):
         self.picks = Picks()
         self.problems: dict[str, str] = {}
         self._shown = None
+        self._in_view: str | None = None
         self.setWidgetResizable(True)
         thumbnails.arrived.connect(self._arrived)
 
@@ -290,8 +291,18 @@ class Lanes(QScrollArea):
         self.mark()
 
     def mark(self) -> None:
+        """Show which lane is in hand, and bring it into view when that has changed."""
         for lane in self.lanes:
-            lane.mark(lane.set_id == self._session.set_id, self._session.frame_id, self.problems)
+            active = lane.set_id == self._session.set_id
+            lane.mark(active, self._session.frame_id, self.problems)
+            if active and self._in_view != lane.set_id:
+                self._in_view = lane.set_id
+                QTimer.singleShot(0, self, self._bring_into_view)
+
+    def _bring_into_view(self) -> None:
+        lane = next((x for x in self.lanes if x.set_id == self._in_view), None)
+        if lane is not None:
+            self.ensureWidgetVisible(lane, 0, 12)
 
     def _rebuild(self) -> None:
         at = self.verticalScrollBar().value()
