@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
@@ -10,7 +9,7 @@ import lensfunpy
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry.optics import NODES, REACH, Optics, radii, tabled
+from windfell.geometry.optics import NODES, Optics, radii, tabled
 from windfell.recipe.model import LensCorrection
 
 Array = NDArray[np.float64]
@@ -224,16 +223,9 @@ def remembered_key(taken: Taken) -> str:
     return f"{taken.make or 'unknown'} {taken.camera or 'body'} at {focal}"
 
 
-def knows_anything(profile: str, takens: Sequence[Taken]) -> bool:
-    """Whether a profile corrects anything on any of these frames."""
-    for taken in takens:
-        try:
-            if optics_of(LensCorrection(profile), taken) is not None:
-                return True
-        except ValueError:
-            continue
-    return False
-
-
-__all__ = ["REACH", "Taken", "knows_anything", "optics_of", "profile_names", "remembered_key", "searched",
-           "suggested_profile"]
+def corrects_anything(profile: str, taken: Taken) -> bool:
+    """Whether a profile corrects anything on a frame."""
+    try:
+        return optics_of(LensCorrection(profile), taken) is not None
+    except ValueError:
+        return False

@@ -12,7 +12,6 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.features import unbent
 from windfell.align.panorama import (
     LensHint,
     PanoramaRegistration,
@@ -22,7 +21,7 @@ from windfell.align.panorama import (
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.sources import FULL_FROM, Opened
-from windfell.engine.stage import Host, all_features, content_key, development_key
+from windfell.engine.stage import Host, content_key, development_key, ideal_features
 from windfell.engine.surface import (
     Ownership,
     Wide,
@@ -111,8 +110,7 @@ class PanoramaStages:
 
         def register() -> PanoramaRegistration:
             optics = [self._host.optics(o, f) for o, f in zip(opened, self.set.used, strict=True)]
-            found = all_features(self._host, opened, self.set.used, job)
-            features = [unbent(f, x) for f, x in zip(found, optics, strict=True)]
+            features = ideal_features(self._host, opened, self.set.used, job)
             hints = [
                 LensHint((*o.lens_key, f.lens), _known_focal_px(o, x))
                 for o, f, x in zip(opened, self.set.used, optics, strict=True)

@@ -6,14 +6,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from windfell.align.features import unbent
 from windfell.align.series import NotOnto, Onto, align_series
 from windfell.combine.rules import RULES
 from windfell.combine.strips import Layer, combined
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened
-from windfell.engine.stage import Host, all_features, content_key, development_key
+from windfell.engine.stage import Host, content_key, development_key, ideal_features
 from windfell.errors import CannotJoin
 from windfell.geometry import planar
 from windfell.job import Job
@@ -86,10 +85,7 @@ class StackStages:
         return StackRegistration(reference, (Onto(np.eye(3), 0.0, True),) * len(opened))
 
     def _align(self, opened: list[Opened], job: Job) -> StackRegistration:
-        features = [
-            unbent(f, self._host.optics(o, frame)) for f, o, frame in zip(
-                all_features(self._host, opened, self.set.used, job), opened, self.set.used, strict=True)
-        ]
+        features = ideal_features(self._host, opened, self.set.used, job)
         way = str(self.set.registration.align)
         found = align_series(features, self.reference(), way, job)
         return StackRegistration(self.reference(), tuple(found))

@@ -6,7 +6,7 @@ from typing import Protocol
 
 import numpy as np
 
-from windfell.align.features import Features
+from windfell.align.features import Features, unbent
 from windfell.engine.cache import Cache
 from windfell.engine.sources import Opened
 from windfell.errors import FrameUnreadable
@@ -39,6 +39,12 @@ def all_features(host: Host, opened: list[Opened], frames: tuple[Frame, ...], jo
             return Features(np.zeros((0, 2)), np.zeros((0, 128), np.float32), *opened[n].size, str(error))
 
     return job.map(one, list(range(len(opened))), "finding features")
+
+
+def ideal_features(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job) -> list[Features]:
+    """Features of all frames, where a lens without distortion would have put them."""
+    found = all_features(host, opened, frames, job)
+    return [unbent(f, host.optics(o, frame)) for f, o, frame in zip(found, opened, frames, strict=True)]
 
 
 def content_key(opened: list[Opened], frames: tuple[Frame, ...]) -> tuple:

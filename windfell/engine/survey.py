@@ -13,7 +13,7 @@ from windfell.align.pairs import Link, find_links, matches
 from windfell.align.panorama import LensHint, PanoramaRegistration, Placed, sketched_panorama
 from windfell.align.series import Onto, onto
 from windfell.develop.developer import exposure_matrix
-from windfell.develop.lens import knows_anything, suggested_profile
+from windfell.develop.lens import corrects_anything, suggested_profile
 from windfell.develop.match import Matched, Shared, matched, shared_light
 from windfell.engine.cache import key_of
 from windfell.engine.core import Engine
@@ -105,7 +105,7 @@ def _frame_look(frame: Frame, opened: Opened, glimpse: Glimpse) -> FrameLook:
     path = getattr(source, "path", "another set")
     m = opened.still.metadata if isinstance(opened, OpenedFile) else None
     profile = suggested_profile(opened.taken)
-    if profile and not knows_anything(profile, [opened.taken]):
+    if profile and not corrects_anything(profile, opened.taken):
         profile = None
     lens = frame.lens
     by_hand = any((lens.k1, lens.k2, lens.k3))

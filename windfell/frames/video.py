@@ -19,7 +19,6 @@ from windfell.frames.files import identity
 from windfell.job import Job
 
 VIDEO_ENDINGS = (".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", ".mts", ".m2ts", ".mpg", ".mpeg", ".ogv", ".3gp")
-DIFFERENT = 0.06
 SMALL = 64
 
 

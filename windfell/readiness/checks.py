@@ -47,31 +47,30 @@ def is_bracket(survey: Survey) -> bool:
 
 
 def exposure_drift(survey: Survey) -> list[Finding]:
-    evs = [d.ev for d in survey.drifts if d is not None]
-    if len(evs) < 2 or is_bracket(survey):
+    if is_bracket(survey):
         return []
-    off = [n for n, d in enumerate(survey.drifts) if d is not None and abs(d.ev - np.median(evs)) > DRIFT_EV]
-    if not off:
-        return []
-    spread = max(evs) - min(evs)
-    return [Finding(
-        "exposure drift", Weight.DOUBTFUL, f"Exposure drifts by {spread:.2f} EV",
-        "Steps of brightness show where frames meet.", ids(survey, off), Mend.MATCH,
-        "Match exposure and white balance", True)]
+    values = [None if d is None else d.ev for d in survey.drifts]
+    return _drift(survey, values, DRIFT_EV, "exposure drift", "Exposure drifts by {:.2f} EV",
+                  "Steps of brightness show where frames meet.")
 
 
 def balance_drift(survey: Survey) -> list[Finding]:
-    values = [d.mired for d in survey.drifts if d is not None]
-    if len(values) < 2:
-        return []
-    middle = np.median(values)
-    off = [n for n, d in enumerate(survey.drifts) if d is not None and abs(d.mired - middle) > DRIFT_MIRED]
+    values = [None if d is None else d.mired for d in survey.drifts]
+    return _drift(survey, values, DRIFT_MIRED, "white balance drift", "White balance drifts by {:.0f} mired",
+                  "Patches of another colour show in the result.")
+
+
+def _drift(
+    survey: Survey, values: list[float | None], most: float, fault: str, title: str, cost: str
+) -> list[Finding]:
+    """A finding if any frame's value lies farther than `most` from the middle one."""
+    known = [v for v in values if v is not None]
+    middle = np.median(known) if known else 0.0
+    off = [n for n, v in enumerate(values) if v is not None and abs(v - middle) > most]
     if not off:
         return []
-    spread = max(values) - min(values)
     return [Finding(
-        "white balance drift", Weight.DOUBTFUL, f"White balance drifts by {spread:.0f} mired",
-        "Patches of another colour show in the result.", ids(survey, off), Mend.MATCH,
+        fault, Weight.DOUBTFUL, title.format(max(known) - min(known)), cost, ids(survey, off), Mend.MATCH,
         "Match exposure and white balance", True)]
 
 
