@@ -44,6 +44,18 @@ class Beginning(WindowTest):
         lanes = self.window.stations["gather"].page.lanes
         self.assertEqual([len(lane.cards) for lane in lanes], [4, 9])
         self.assertIn("bad.jpg", self.window.status.words.text())
+        gather = self.window.stations["gather"]
+        self.click(lanes[1].accept)
+        self.assertEqual([s.proposed for s in self.session.project.sets], [True, False])
+        self.assertEqual(self.session.history.undo_words, f"accept {self.session.project.sets[1].name}")
+        self.click(gather.accept)
+        self.assertEqual([s.proposed for s in self.session.project.sets], [False, False])
+        self.assertFalse(gather.accept.isEnabled())
+        for _ in range(2):
+            self.session.undo()
+        self.assertTrue(all(s.proposed for s in self.session.project.sets))
+        self.click(gather.page.lanes[0].remove)
+        self.assertEqual(len(self.session.project.sets), 1)
 
     def test_an_empty_folder_is_said(self):
         self.window.open_paths([self._home.name])

@@ -18,12 +18,13 @@ from windfell.develop.developer import DevelopedSheet, exposure_matrix
 from windfell.develop.fringes import colour_sizes, with_edge_light
 from windfell.develop.lens import Taken, optics_of, profile_names, searched, suggested_profile
 from windfell.develop.match import matched, shared_light
-from windfell.develop.tone import contrast_curve
+from windfell.develop.tone import contrast_curve, contrast_factor
 from windfell.develop.white_balance import balance_matrix, grey_guess, mired, neutralising
 from windfell.engine.lens_estimates import estimated_correction
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
+from windfell.pixels.colour import luminance
 from windfell.pixels.sheet import Sheet
 from windfell.recipe import edits
 from windfell.recipe.model import Development, Kind, LensCorrection
@@ -210,6 +211,24 @@ class Match(unittest.TestCase):
         for true, own in zip(planted, found.developments, strict=True):
             self.assertAlmostEqual(own.exposure_ev, true.exposure_ev, delta=0.03)
             self.assertAlmostEqual(mired(own.temperature_k or 6504), mired(true.temperature_k or 6504), delta=3)
+
+    def test_a_planted_tone_comes_back(self):
+        """Frames written with other contrasts and exposures return to the reference's light."""
+        rng = np.random.default_rng(2)
+        base = np.clip(picture(9), 0.001, 1)
+        planted = [Development(), Development(exposure_ev=0.3, contrast_pct=25.0),
+                   Development(exposure_ev=-0.2, contrast_pct=-20.0)]
+        seen = []
+        for d in planted:
+            toned = base * contrast_factor(luminance(base).astype(float), -d.contrast_pct)[..., None]
+            seen.append(np.clip(toned * 2.0**-d.exposure_ev + rng.normal(0, 0.002, base.shape), 0, 1))
+        both = np.ones(base.shape[:2], bool)
+        shared = [shared_light(a, b, seen[a], seen[b], both, rng) for a, b in ((0, 1), (1, 2), (0, 2))]
+        found = matched([Development()] * 3, 0, shared, Job())
+        for true, own, drift in zip(planted, found.developments, found.drifts, strict=True):
+            self.assertAlmostEqual(own.contrast_pct, true.contrast_pct, delta=3.0)
+            self.assertAlmostEqual(own.exposure_ev, true.exposure_ev, delta=0.03)
+            self.assertAlmostEqual(drift.contrast_pct, -own.contrast_pct, delta=1e-2)
 
     def test_a_frame_that_shares_nothing_is_left_as_it_is(self):
         found = matched([Development(), Development(exposure_ev=1.0)], 0, [], Job())

@@ -16,6 +16,7 @@ USUAL = 0.9
 CANDIDATES = np.geomspace(0.35, 8.0, 28)
 BELIEF_SIGMA = 0.6
 PLAINLY = 1.5
+FITS = 0.02
 
 
 def first_focal(
@@ -38,11 +39,14 @@ def first_focal(
     def belief(factor: float) -> float:
         return 0.004 * (np.log(factor * base.mean() / (USUAL * longest)) / BELIEF_SIGMA) ** 2
 
+    at_metadata = cost_of(1.0) if from_metadata else np.inf
+    if at_metadata <= FITS:
+        cameras.focal_px = base
+        return 1.0
     factors = CANDIDATES * longest / base.mean()
     costs = [cost_of(f) for f in factors]
-    at_metadata = cost_of(1.0) if from_metadata else np.inf
     cameras.focal_px = base
-    if at_metadata <= PLAINLY * min(costs) + 0.02:
+    if at_metadata <= PLAINLY * min(costs) + FITS:
         return 1.0
     return float(min(zip(factors, costs, strict=True), key=lambda fc: fc[1] + belief(fc[0]))[0])
 

@@ -56,7 +56,7 @@ class Session(QObject):
         self._saved = self.history.project
         self._autosave = Autosave(state_folder() / "unsaved")
         self._timer = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
-        self._timer.timeout.connect(self._keep_safe)
+        self._timer.timeout.connect(self._keep_safe_aside)
 
     @property
     def project(self) -> Project:
@@ -214,6 +214,18 @@ class Session(QObject):
             self._autosave.keep(self.project, self.engine.masks, self.path)
         except WindfellError as error:
             self.say(f"The safety copy could not be kept: {error}", "wrong")
+
+    def _keep_safe_aside(self) -> None:
+        """The safety copy written in the background; a large project takes a while."""
+        if not self.unsaved:
+            self._autosave.drop()
+            return
+        project, masks, path = self.project, dict(self.engine.masks), self.path
+        drops = self._autosave.drops
+        self.desk.ask(
+            "safety copy", lambda job: self._autosave.keep(project, masks, path, drops), lambda _: None,
+            lambda text: self.say(f"The safety copy could not be kept: {text}", "wrong"),
+            stopped=self._timer.start, quiet=True)
 
     def recover(self) -> bool:
         """Take up work that a session which did not end well left behind."""

@@ -95,7 +95,7 @@ def _frames(p: argparse.ArgumentParser) -> None:
 
 def _prepared(p: argparse.ArgumentParser) -> None:
     p.add_argument("--develop", metavar="FILE.json", help="a development for all frames (docs/project-file.md)")
-    p.add_argument("--match", action="store_true", help="match exposure and white balance of all frames")
+    p.add_argument("--match", action="store_true", help="match exposure, white balance and tone of all frames")
 
 
 def _panorama(p: argparse.ArgumentParser) -> None:

@@ -12,8 +12,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.develop.tone import contrast_factor
 from windfell.develop.white_balance import AS_SHOT_K, balance_matrix, mired
 from windfell.job import Job
+from windfell.pixels.colour import LUMINANCE
 from windfell.recipe.model import Development
 
 Array = NDArray[np.float64]
@@ -22,8 +24,12 @@ DARKEST, BRIGHTEST = 0.008, 0.85
 LEAST_SAMPLES = 60
 MOST_SAMPLES = 1500
 ROUNDS = 12
-STEPS = np.array([0.01, 2.0, 1.0])
-BELIEF = np.array([3.0, 300.0, 60.0])
+STEPS = np.array([0.01, 2.0, 1.0, 2.0])
+BELIEF = np.array([3.0, 300.0, 60.0, 40.0])
+LIMITS = np.array([1.0, 80.0, 40.0, 25.0])
+HELD = 1e-3
+SETTLED = np.array([0.001, 0.1, 0.1, 0.1])
+PLAIN_TONE_PCT = 4.0
 FINE_SCALE = 0.05
 
 
@@ -39,11 +45,12 @@ class Shared:
 
 @dataclass(frozen=True)
 class Drift:
-    """How far a frame was off the reference: in EV, mired and tint."""
+    """How far a frame was off the reference: in EV, mired, tint and percent of contrast."""
 
     ev: float
     mired: float
     tint: float
+    contrast_pct: float
 
 
 @dataclass(frozen=True)
@@ -72,20 +79,29 @@ def shared_light(
 
 
 def matched(
-    developments: Sequence[Development], reference: int, shared: Sequence[Shared], job: Job
+    developments: Sequence[Development], reference: int, shared: Sequence[Shared], job: Job, tone: bool = True
 ) -> Matched:
-    """Developments like the reference's, each with the exposure and white balance that fits."""
-    count = len(developments)
-    linked = _linked(count, reference, shared)
+    """Developments like the reference's, each with the exposure, white balance and contrast that fits.
+
+    The contrast of a frame whose tone is the reference's but for PLAIN_TONE_PCT is held there, as is
+    every frame's where `tone` is off: exposure is known better so.
+    """
+    linked = _linked(len(developments), reference, shared)
     used = [s for s in shared if s.a in linked and s.b in linked]
     goal = _parameters(developments[reference])
-    values = np.array([goal] * count)
+    values = np.tile(goal, (len(developments), 1))
     free = [n for n in sorted(linked) if n != reference]
-    scale = 0.6
-    for _ in range(ROUNDS):
-        job.check()
-        values = _improved(values, free, used, goal, scale)
-        scale = max(FINE_SCALE, scale / 1.7)
+    belief = np.tile(BELIEF, (len(developments), 1))
+    belief[:, 3] = HELD
+    values = _solved(values, free, used, goal, belief, 0.6, job)
+    if tone:
+        belief[:, 3] = BELIEF[3]
+        toned = _solved(values, free, used, goal, belief, FINE_SCALE * 4, job)
+        other = np.abs(toned[:, 3] - goal[3]) > PLAIN_TONE_PCT
+        if other.any():
+            belief[~other, 3] = HELD
+            toned[~other, 3] = goal[3]
+            values = _solved(toned, free, used, goal, belief, FINE_SCALE * 4, job)
     out, drifts = [], []
     for n, old in enumerate(developments):
         if n not in linked:
@@ -93,9 +109,18 @@ def matched(
             drifts.append(None)
             continue
         out.append(old if n == reference else _with(developments[reference], values[n]))
-        off = _parameters(old) - values[n]
-        drifts.append(Drift(float(off[0]), float(off[1]), float(off[2])))
+        drifts.append(Drift(*(float(v) for v in _parameters(old) - values[n])))
     return Matched(tuple(out), tuple(drifts))
+
+
+def _solved(values: Array, free: list[int], used, goal: Array, belief: Array, scale: float, job: Job) -> Array:
+    for _ in range(ROUNDS):
+        job.check()
+        before, values = values, _improved(values, free, used, goal, belief, scale)
+        if scale == FINE_SCALE and np.all(np.abs(values - before) < SETTLED):
+            break
+        scale = max(FINE_SCALE, scale / 1.7)
+    return values
 
 
 def _linked(count: int, reference: int, shared: Sequence[Shared]) -> set[int]:
@@ -111,8 +136,8 @@ def _linked(count: int, reference: int, shared: Sequence[Shared]) -> set[int]:
 
 
 def _parameters(d: Development) -> Array:
-    """(EV, mired, tint)."""
-    return np.array([d.exposure_ev, mired(d.temperature_k or AS_SHOT_K), d.tint])
+    """(EV, mired, tint, contrast in percent)."""
+    return np.array([d.exposure_ev, mired(d.temperature_k or AS_SHOT_K), d.tint, d.contrast_pct])
 
 
 def _with(reference: Development, p: Array) -> Development:
@@ -121,36 +146,40 @@ def _with(reference: Development, p: Array) -> Development:
     return replace(
         reference, exposure_ev=round(float(np.clip(p[0], -5, 5)), 4),
         temperature_k=None if same else round(kelvin, 1), tint=round(float(np.clip(p[2], -150, 150)), 2),
+        contrast_pct=round(float(np.clip(p[3], -100, 100)), 2),
     )
 
 
 def _developed_log(light: Array, p: Array) -> Array:
-    """log2 of light (n, 3) under exposure and white balance."""
+    """log2 of light (n, 3) under exposure, white balance and contrast."""
     matrix = balance_matrix(float(np.clip(1e6 / p[1], 1500, 40000)), float(p[2]))
-    return np.log2(np.maximum(light @ matrix.T, 1e-5)) + p[0]
+    even = np.maximum(light @ matrix.T, 1e-5) * 2.0 ** p[0]
+    if abs(p[3]) > 1e-6:
+        even = even * contrast_factor(even @ LUMINANCE, p[3])[:, None]
+    return np.log2(even)
 
 
 def _derivatives(light: Array, p: Array) -> tuple[Array, Array]:
-    """log2 of developed light (n, 3), and its derivatives (n, 3, 3) by EV, mired, tint."""
+    """log2 of developed light (n, 3), and its derivatives (n, 3, 4) by EV, mired, tint, contrast."""
     at = _developed_log(light, p)
-    out = np.empty((*at.shape, 3))
-    out[..., 0] = 1.0
-    for k in (1, 2):
+    out = np.empty((*at.shape, 4))
+    for k in range(4):
         moved = p.copy()
         moved[k] += STEPS[k]
         out[..., k] = (_developed_log(light, moved) - at) / STEPS[k]
     return at, out
 
 
-def _improved(values: Array, free: list[int], shared: Sequence[Shared], goal: Array, scale: float) -> Array:
+def _improved(values: Array, free: list[int], shared: Sequence[Shared], goal: Array, belief: Array,
+              scale: float) -> Array:
     """One robust Gauss-Newton step (Geman-McClure weights of this scale, in EV)."""
-    place = {n: 3 * i for i, n in enumerate(free)}
-    size = 3 * len(free)
+    place = {n: 4 * i for i, n in enumerate(free)}
+    size = 4 * len(free)
     normal, gradient = np.zeros((size, size)), np.zeros(size)
     for n in free:
-        at = np.arange(place[n], place[n] + 3)
-        normal[at, at] += 1 / BELIEF**2
-        gradient[at] += (values[n] - goal) / BELIEF**2
+        at = np.arange(place[n], place[n] + 4)
+        normal[at, at] += 1 / belief[n] ** 2
+        gradient[at] += (values[n] - goal) / belief[n] ** 2
     for s in shared:
         la, da = _derivatives(s.light_a, values[s.a])
         lb, db = _derivatives(s.light_b, values[s.b])
@@ -160,8 +189,8 @@ def _improved(values: Array, free: list[int], shared: Sequence[Shared], goal: Ar
         rows, cols = [], []
         for n, d in ((s.a, da), (s.b, -db)):
             if n in place:
-                rows.append(d.reshape(-1, 3))
-                cols += range(place[n], place[n] + 3)
+                rows.append(d.reshape(-1, 4))
+                cols += range(place[n], place[n] + 4)
         if not rows:
             continue
         jac = np.concatenate(rows, axis=1)
@@ -170,11 +199,12 @@ def _improved(values: Array, free: list[int], shared: Sequence[Shared], goal: Ar
         gradient[cols] += weighted.T @ off.reshape(-1)
     if not size:
         return values
-    step = -np.linalg.solve(normal, gradient).reshape(-1, 3)
-    step = np.clip(step, [-1.0, -80.0, -40.0], [1.0, 80.0, 40.0])
+    step = -np.linalg.solve(normal, gradient).reshape(-1, 4)
+    step = np.clip(step, -LIMITS, LIMITS)
     out = values.copy()
     for n, d in zip(free, step, strict=True):
         out[n] = values[n] + d
         out[n, 1] = np.clip(out[n, 1], 40.0, 555.0)
         out[n, 2] = np.clip(out[n, 2], -150, 150)
+        out[n, 3] = np.clip(out[n, 3], -100, 100)
     return out

@@ -29,20 +29,24 @@ def levels(light: F32, development: Development) -> F32:
     return (light - np.float32(black)) * np.float32(1.0 / (white - black))
 
 
-def contrast_curve(contrast_pct: float) -> NDArray[np.float64]:
-    """Factors on light, one a step of sqrt(light / TOP), (STEPS,).
+def contrast_factor(luminance_: NDArray[np.float64], contrast_pct: float) -> NDArray[np.float64]:
+    """What light of each luminance is multiplied by, in the luminance's shape.
 
     A logistic S through black, middle grey and white of the sRGB-encoded value: its slope at
     middle grey is 2 to the power of contrast / 100; light beyond white is left as it is.
     """
-    light = np.linspace(0, 1, STEPS) ** 2 * TOP
     steep = 2.0 ** (contrast_pct / 100)
-    v = np.clip(srgb_encoded(light), 1e-6, 1 - 1e-6)
+    v = np.clip(srgb_encoded(luminance_), 1e-6, 1 - 1e-6)
     pivot = float(srgb_encoded(np.array(MID_GREY)))
     logit = lambda x: np.log(x / (1 - x))  # noqa: E731
     bent = 1 / (1 + np.exp(-(steep * (logit(v) - logit(pivot)) + logit(pivot))))
     factor = srgb_decoded(bent) / np.maximum(srgb_decoded(v), 1e-12)
-    factor[light >= 1.0] = 1.0
+    return np.where(luminance_ >= 1.0, 1.0, factor)
+
+
+def contrast_curve(contrast_pct: float) -> NDArray[np.float64]:
+    """`contrast_factor` at each step of sqrt(light / TOP), (STEPS,)."""
+    factor = contrast_factor(np.linspace(0, 1, STEPS) ** 2 * TOP, contrast_pct)
     factor[0] = factor[1]
     return factor
 

@@ -63,8 +63,9 @@ def _cones(temperature_k: float, tint: float) -> Array:
     return BRADFORD @ uv_to_xyz(light_uv(temperature_k, tint))
 
 
+@lru_cache(maxsize=4096)
 def balance_matrix(temperature_k: float | None, tint: float) -> Array:
-    """(3, 3) on working-space pixels that makes a light of this colour neutral.
+    """(3, 3), not to be written to, on working-space pixels that makes a light of this colour neutral.
 
     The picture counts as balanced for D65 already ("as shot"): that temperature with
     tint 0 gives the identity. A diagonal in Bradford's cone space; luminance of grey is kept.
@@ -74,7 +75,9 @@ def balance_matrix(temperature_k: float | None, tint: float) -> Array:
     gains = _cones(AS_SHOT_K, 0.0) / _cones(temperature_k or AS_SHOT_K, tint)
     xyz = np.linalg.solve(BRADFORD, gains[:, None] * BRADFORD)
     matrix = np.linalg.solve(TO_XYZ, xyz @ TO_XYZ)
-    return matrix / (TO_XYZ[1] @ matrix @ np.ones(3))
+    matrix = matrix / (TO_XYZ[1] @ matrix @ np.ones(3))
+    matrix.setflags(write=False)
+    return matrix
 
 
 @lru_cache(maxsize=1)

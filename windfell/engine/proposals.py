@@ -54,7 +54,7 @@ def propose(paths: Sequence[str], job: Job, first_number: int = 1) -> Proposal:
     sets: list[FrameSet] = []
     for n, group in enumerate(grouped(shots, Likeness(like.same, like.overlap))):
         sets += _sets_of(group, first_number + n)
-    return Proposal(tuple(sets), refused)
+    return Proposal(tuple(replace(s, proposed=True) for s in sets), refused)
 
 
 def _opened(path: str) -> tuple[Shot | None, str]:

@@ -241,7 +241,7 @@ def _drifts(looked, pairs: Sequence[PairLook], job: Job) -> tuple[LightDrift | N
               for s in shared]
     linked = [sum(1 for s in shared if n in (s.a, s.b)) for n in range(len(looked))]
     reference = int(np.argmax(linked))
-    found = matched([Development()] * len(looked), reference, shared, job)
+    found = matched([Development()] * len(looked), reference, shared, job, tone=False)
     known = [d for d in found.drifts if d is not None]
     ev, mired = np.median([d.ev for d in known]), np.median([d.mired for d in known])
     return tuple(

@@ -6,6 +6,7 @@ import json
 import os
 from dataclasses import dataclass
 from pathlib import Path
+from threading import Lock
 
 from windfell.errors import WindfellError
 from windfell.recipe.model import Project
@@ -29,17 +30,27 @@ class Autosave:
         self._folder = Path(folder)
         self._folder.mkdir(parents=True, exist_ok=True)
         self._slot = self._folder / f"session-{os.getpid()}.windfell"
+        self._lock = Lock()
+        self.drops = 0
 
-    def keep(self, project: Project, masks: Masks, path: str | None) -> None:
-        """Write the safety copy; `path` is the project's own file, if it has one."""
-        save_project(self._slot, project, masks)
-        note = self._slot.with_suffix(".json")
-        with written_whole(note) as temporary:
-            temporary.write_text(json.dumps({"path": path, "pid": os.getpid()}))
+    def keep(self, project: Project, masks: Masks, path: str | None, drops: int | None = None) -> None:
+        """Write the safety copy; `path` is the project's own file, if it has one.
+
+        From another thread: nothing is written if, since `drops` was read, the copy was dropped.
+        """
+        with self._lock:
+            if drops is not None and drops != self.drops:
+                return
+            save_project(self._slot, project, masks)
+            note = self._slot.with_suffix(".json")
+            with written_whole(note) as temporary:
+                temporary.write_text(json.dumps({"path": path, "pid": os.getpid()}))
 
     def drop(self) -> None:
         """Remove this session's safety copy."""
-        forget(self._slot)
+        with self._lock:
+            self.drops += 1
+            forget(self._slot)
 
 
 def abandoned(folder: Path) -> list[Recovered]:

@@ -123,6 +123,14 @@ def add_sets(project: Project, sets: Sequence[FrameSet]) -> Edit:
     return Edit(f"add {len(sets)} sets", replace(project, sets=(*project.sets, *sets)))
 
 
+def accept_sets(project: Project, set_ids: Sequence[str]) -> Edit:
+    """Proposed sets taken as they are."""
+    names = [project.set(i).name for i in set_ids]
+    sets = tuple(replace(s, proposed=False) if s.id in set_ids else s for s in project.sets)
+    words = f"accept {names[0]}" if len(names) == 1 else f"accept {len(names)} sets"
+    return Edit(words, replace(project, sets=sets))
+
+
 def remove_set(project: Project, set_id: str) -> Edit:
     """Raises BadRequest if another set uses this one as a frame."""
     for other in project.sets:

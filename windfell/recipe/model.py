@@ -218,12 +218,13 @@ class Output:
 
 @dataclass(frozen=True)
 class FrameSet:
-    """Frames that become one picture."""
+    """Frames that become one picture. `proposed`: by the program, not yet accepted by anyone."""
 
     id: str
     name: str
     kind: Kind
     frames: tuple[Frame, ...] = ()
+    proposed: bool = False
     registration: Registration = Registration()
     view: View = View()
     outline: Outline = Outline()

@@ -244,11 +244,12 @@ class DevelopmentControls:
             known = [d for d in found.drifts if d is not None]
             ev = max(abs(d.ev) for d in known)
             mired = max(abs(d.mired) for d in known)
+            tone = max(abs(d.contrast_pct) for d in known)
             developments = dict(zip(ids, found.developments, strict=True))
-            s.edit(edits.develop_each(project, set_id, developments, "match exposure and white balance"), True)
+            s.edit(edits.develop_each(project, set_id, developments, "match exposure, white balance and tone"), True)
             left = len(ids) - len(known)
             more = f" {left} share nothing with it and are as they were." if left else ""
-            off = f"they were off by up to {ev:.2f} EV and {mired:.0f} mired"
+            off = f"they were off by up to {ev:.2f} EV, {mired:.0f} mired and {tone:.0f} % contrast"
             s.say(f"Matched {len(known)} frames; {off}.{more}", "good")
 
         s.desk.ask("match", lambda job: matched_set(engine, project, set_id, reference, job), done)

@@ -114,9 +114,12 @@ class Gather(Station):
         self.vary.clicked.connect(self._vary)
         self.nest = QPushButton("Use as a frame…")
         self.nest.setToolTip("Make the picture of another set a frame of the set in hand")
+        self.accept = QPushButton("Accept all")
+        self.accept.setToolTip("All proposed sets are right; they stay changeable")
+        self.accept.clicked.connect(self._accept_all)
         grid = QGridLayout()
         grid.setSpacing(6)
-        for n, button in enumerate((self.add, self.folder, self.browse, self.vary, self.nest)):
+        for n, button in enumerate((self.add, self.folder, self.browse, self.vary, self.nest, self.accept)):
             grid.addWidget(button, n // 2, n % 2)
         self.column.addWidget(self.title("Gather"))
         self.column.addLayout(grid)
@@ -152,6 +155,7 @@ class Gather(Station):
         frame_set = self.session.frame_set
         for button in (self.vary, self.nest):
             button.setEnabled(frame_set is not None)
+        self.accept.setEnabled(bool(self._proposed()))
         sets = len(self.session.project.sets)
         total = sum(len(s.frames) for s in self.session.project.sets)
         self._count.setText(self._count_words(total, sets) if sets else "No frames yet")
@@ -245,6 +249,13 @@ class Gather(Station):
         s = self.session
         s.edit(edits.vary(s.project, s.set_id))
         s.select_set(s.project.sets[-1].id)
+
+    def _proposed(self) -> list[str]:
+        return [s.id for s in self.session.project.sets if s.proposed]
+
+    def _accept_all(self) -> None:
+        s = self.session
+        s.edit(edits.accept_sets(s.project, self._proposed()))
 
     def _set_browsing(self, on: bool) -> None:
         self.page.browsing = on

@@ -119,7 +119,8 @@ class Lane(QFrame):
     def __init__(self, session: Session, frame_set: FrameSet, thumbnails: Thumbnails, picks: Picks) -> None:
         super().__init__()
         self._session, self.set_id, self._picks = session, frame_set.id, picks
-        self.setObjectName("lane")
+        self._active = False
+        self._made = _made_of(frame_set)
         self.setAcceptDrops(True)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(10, 8, 10, 8)
@@ -152,11 +153,9 @@ class Lane(QFrame):
         self.name.setAccessibleName("Name of the set")
         self.name.editingFinished.connect(self._rename)
         header.addWidget(self.name)
-        used, total = len(frame_set.used), len(frame_set.frames)
-        words = f"{used} frames" if used == total else f"{used} frames, {total - used} aside"
-        count = QLabel(words)
-        count.setProperty("role", "quiet")
-        header.addWidget(count)
+        self._count = QLabel(_count_words(frame_set))
+        self._count.setProperty("role", "quiet")
+        header.addWidget(self._count)
         self.kind = Choice("", (
             ("panorama", "Panorama", "Frames taken by turning the camera become one wide picture"),
             ("stack", "Stack", "Frames of one view become one picture"),
@@ -164,6 +163,14 @@ class Lane(QFrame):
         self.kind.set_value(str(frame_set.kind))
         self.kind.picked.connect(self._change_kind)
         header.addWidget(self.kind)
+        self.accept = QPushButton("Accept")
+        self.accept.setToolTip("The set is right as proposed; it stays changeable")
+        self.accept.clicked.connect(self._accept)
+        if frame_set.proposed:
+            proposed = QLabel("◇ proposed")
+            proposed.setProperty("role", "quiet")
+            header.addWidget(proposed)
+            header.addWidget(self.accept)
         header.addStretch(1)
         self.split = QPushButton("Split here")
         self.split.setToolTip("The chosen frame and those after it become a set of their own")
@@ -176,11 +183,22 @@ class Lane(QFrame):
         menu.aboutToShow.connect(lambda: self.fill_merge(menu))
         self.merge.setMenu(menu)
         header.addWidget(self.merge)
-        self.remove = QPushButton("Remove set")
+        self.remove = QPushButton("Refuse" if frame_set.proposed else "Remove set")
         self.remove.setToolTip("The frames' files stay as they are; this can be undone")
         self.remove.clicked.connect(self._remove)
         header.addWidget(self.remove)
         return header
+
+    def take(self, frame_set: FrameSet) -> bool:
+        """Show the set as it is now, if only the state of its frames has changed."""
+        if _made_of(frame_set) != self._made:
+            return False
+        self._count.setText(_count_words(frame_set))
+        for card, frame in zip(self.cards, frame_set.frames, strict=True):
+            if card.frame != frame:
+                card.frame = frame
+                card.update()
+        return True
 
     def fill_merge(self, menu: QMenu) -> None:
         """The other sets."""
@@ -194,10 +212,9 @@ class Lane(QFrame):
             menu.addAction("There is no other set").setEnabled(False)
 
     def mark(self, active: bool, frame_id: str | None, problems: dict[str, str]) -> None:
-        edge = theme.current().gorse if active else theme.current().line
-        self.setStyleSheet(
-            f"QFrame#lane {{ border: {2 if active else 1}px solid {edge}; border-radius: 7px; }}"
-        )
+        if active != self._active:
+            self._active = active
+            self.update()
         self.split.setEnabled(active and frame_id is not None)
         for card in self.cards:
             card.chosen = active and card.frame.id == frame_id
@@ -205,6 +222,12 @@ class Lane(QFrame):
             card.problem = problems.get(card.frame.id, "") if active else ""
             card.setToolTip(card.problem)
             card.update()
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setPen(QPen(theme.colour("gorse" if self._active else "line"), 2 if self._active else 1))
+        p.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 7, 7)
 
     def _pick(self, frame_id: str) -> None:
         self.picked.emit(self.set_id, frame_id, QApplication.keyboardModifiers())
@@ -262,9 +285,23 @@ class Lane(QFrame):
         if s.frame_id is not None:
             s.try_edit(lambda: edits.split_set(s.project, self.set_id, s.frame_id))
 
+    def _accept(self) -> None:
+        s = self._session
+        s.edit(edits.accept_sets(s.project, [self.set_id]))
+
     def _remove(self) -> None:
         s = self._session
         s.try_edit(lambda: edits.remove_set(s.project, self.set_id))
+
+
+def _count_words(frame_set: FrameSet) -> str:
+    used, total = len(frame_set.used), len(frame_set.frames)
+    return f"{used} frames" if used == total else f"{used} frames, {total - used} aside"
+
+
+def _made_of(s: FrameSet) -> tuple:
+    """What a lane is built from; all else it can take as it stands."""
+    return s.id, s.name, s.kind, s.proposed, tuple((f.id, f.source) for f in s.frames), theme.current().name
 
 
 class Lanes(QScrollArea):
@@ -276,18 +313,25 @@ class Lanes(QScrollArea):
         self.lanes: list[Lane] = []
         self.picks = Picks()
         self.problems: dict[str, str] = {}
-        self._shown = None
+        self._shown, self._theme = None, ""
         self._in_view: str | None = None
         self.setWidgetResizable(True)
+        inner = QWidget()
+        self._column = QVBoxLayout(inner)
+        self._column.setContentsMargins(12, 12, 12, 12)
+        self._column.setSpacing(10)
+        self._column.addStretch(1)
+        self.setWidget(inner)
         thumbnails.arrived.connect(self._arrived)
 
     def refresh(self) -> None:
-        project = self._session.project
-        sets = tuple((s.id, s.name, s.kind, tuple((f.id, f.source, f.on) for f in s.frames)) for s in project.sets)
-        look = (sets, theme.current().name)
-        if look != self._shown:
-            self._shown = look
-            self._rebuild()
+        sets = self._session.project.sets
+        if sets is not self._shown or theme.current().name != self._theme:
+            self._shown, self._theme = sets, theme.current().name
+            same = len(sets) == len(self.lanes) and all(
+                lane.take(s) for lane, s in zip(self.lanes, sets, strict=True))
+            if not same:
+                self._rebuild()
         self.mark()
 
     def mark(self) -> None:
@@ -305,29 +349,24 @@ class Lanes(QScrollArea):
             self.ensureWidgetVisible(lane, 0, 12)
 
     def _rebuild(self) -> None:
-        at = self.verticalScrollBar().value()
-        inner = QWidget()
-        column = QVBoxLayout(inner)
-        column.setContentsMargins(12, 12, 12, 12)
-        column.setSpacing(10)
+        """Lanes that still show their set stay; others are made anew and the old ones let go later,
+        since one of them may be what was just pressed.
+        """
+        old = {lane.set_id: lane for lane in self.lanes}
         self.lanes = []
-        for frame_set in self._session.project.sets:
-            lane = Lane(self._session, frame_set, self._thumbnails, self.picks)
-            lane.picked.connect(self._pick)
-            lane.moved_here.connect(self.move)
-            column.addWidget(lane)
+        for n, frame_set in enumerate(self._session.project.sets):
+            lane = old.get(frame_set.id)
+            if lane is None or not lane.take(frame_set):
+                lane = Lane(self._session, frame_set, self._thumbnails, self.picks)
+                lane.picked.connect(self._pick)
+                lane.moved_here.connect(self.move)
+            self._column.insertWidget(n, lane)
             self.lanes.append(lane)
-        column.addStretch(1)
-        self._put_away(self.takeWidget())
-        self.setWidget(inner)
-        self.verticalScrollBar().setValue(at)
-
-    def _put_away(self, old: QWidget | None) -> None:
-        """Let the old lanes go later: one of them may be what was just pressed."""
-        if old is not None:
-            old.hide()
-            old.setParent(self)
-            old.deleteLater()
+        for lane in old.values():
+            if lane not in self.lanes:
+                lane.hide()
+                self._column.removeWidget(lane)
+                lane.deleteLater()
 
     def _pick(self, set_id: str, frame_id: str, modifiers) -> None:
         s = self._session
