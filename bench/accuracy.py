@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 from common import ROOT
 
-from windfell.align.panorama import Placed
+from windfell.align.registration import Placed
 from windfell.demo.sets import RowPlan, write_row
 from windfell.engine.core import Engine
 from windfell.errors import CannotJoin

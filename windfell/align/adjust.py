@@ -1,65 +1,91 @@
-"""The joint adjustment: rotations, focal length and distortion that best explain all points.
+"""The joint adjustment: rotations, focal lengths and distortion that best explain all points.
 
 Bundle adjustment for a turning camera (Triggs et al. 2000; Brown & Lowe 2007, sec. 4)
-with analytic derivatives, normal equations built link by link, Levenberg-Marquardt
-steps, and a robust weight on every point.
+with analytic derivatives over all points at once, a normal matrix built block by block, Levenberg-
+Marquardt steps, a robust weight on every point, and the covariance of what was found.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.linalg import cho_factor, cho_solve
 
-from windfell.geometry.camera import Lens
+from windfell.align.cameras import Cameras, projected, rays_of, undistorted
 from windfell.geometry.rotation import from_rotvec, nearest_rotation
 from windfell.job import Job
 
 Array = NDArray[np.float64]
+Ints = NDArray[np.intp]
 
-FOCAL_SIGMA = 0.12
-K1_SIGMA = 0.06
 STEPS = 60
+GAUGE = 1e-3
+LOCK = 1e12
 
 
-@dataclass
+@dataclass(frozen=True)
 class Observations:
-    """Matched points of frames `a` and `b`: (n, 2) px each, at the frames' full size."""
+    """Matched points of frames `a` and `b`: (n, 2) px each, at the frames' full size, and how much
+    each counts, `weight` (n,); None: all alike.
+    """
 
     a: int
     b: int
     points_a: Array
     points_b: Array
+    weight: Array | None = None
+
+    def chosen(self, which: NDArray) -> Observations:
+        """Some of the points, by mask or index."""
+        weight = None if self.weight is None else self.weight[which]
+        return replace(self, points_a=self.points_a[which], points_b=self.points_b[which], weight=weight)
 
 
-@dataclass
-class Cameras:
-    """The state that is adjusted: a rotation a frame, a focal length and k1 a lens group."""
+@dataclass(frozen=True)
+class Guide:
+    """Something beside points that the cameras are to obey.
 
-    sizes: list[tuple[int, int]]
-    group: list[int]
-    rotations: list[Array]
-    focal_px: Array
-    k1: Array
-    prior_focal_px: Array = field(default_factory=lambda: np.zeros(0))
-    fixed_focal: bool = False
+    `rows(cameras)` gives residuals (m,) in px, their derivatives (m, 3 n + 6 g), and is called at every step.
+    """
 
-    def lens(self, n: int) -> Lens:
-        g = self.group[n]
-        return Lens(*self.sizes[n], float(self.focal_px[g]), float(self.k1[g]))
+    rows: Callable[[Cameras], tuple[Array, Array]]
 
-    def copy(self) -> Cameras:
-        return Cameras(
-            self.sizes, self.group, [r.copy() for r in self.rotations], self.focal_px.copy(),
-            self.k1.copy(), self.prior_focal_px, self.fixed_focal,
-        )
+
+class Pile:
+    """All observations in long arrays, each point in both directions: from frame `i` to frame `j`."""
+
+    def __init__(self, observations: Sequence[Observations]) -> None:
+        kept = [o for o in observations if len(o.points_a)]
+        self.runs: list[tuple[int, int, int, int]] = []
+        i, j, p, q, w, at = [], [], [], [], [], 0
+        for o in kept:
+            n = len(o.points_a)
+            weight = np.ones(n) if o.weight is None else o.weight
+            for a, b, pa, pb in ((o.a, o.b, o.points_a, o.points_b), (o.b, o.a, o.points_b, o.points_a)):
+                self.runs.append((a, b, at, at + n))
+                i.append(np.full(n, a))
+                j.append(np.full(n, b))
+                p.append(pa)
+                q.append(pb)
+                w.append(weight)
+                at += n
+        whole = lambda parts, empty: np.concatenate(parts) if parts else empty  # noqa: E731
+        self.i = whole(i, np.zeros(0, np.intp)).astype(np.intp)
+        self.j = whole(j, np.zeros(0, np.intp)).astype(np.intp)
+        self.p, self.q = whole(p, np.zeros((0, 2))), whole(q, np.zeros((0, 2)))
+        self.w = whole(w, np.zeros(0))
 
 
 def residuals(cameras: Cameras, obs: Observations) -> Array:
     """(n, 4) px: how far each point of `a` lands from its partner in `b`, and the other way."""
-    ab = _one_way(cameras, obs.a, obs.b, obs.points_a, obs.points_b)
-    ba = _one_way(cameras, obs.b, obs.a, obs.points_b, obs.points_a)
+    n = len(obs.points_a)
+    a, b = np.full(n, obs.a), np.full(n, obs.b)
+    turn = cameras.rotations[obs.b].T @ cameras.rotations[obs.a]
+    ab = projected(cameras, b, rays_of(cameras, a, obs.points_a) @ turn.T) - obs.points_b
+    ba = projected(cameras, a, rays_of(cameras, b, obs.points_b) @ turn) - obs.points_a
     return np.concatenate([ab, ba], axis=1)
 
 
@@ -69,73 +95,63 @@ def error_px(cameras: Cameras, obs: Observations) -> Array:
     return np.sqrt(0.5 * np.sum(r * r, axis=1))
 
 
-def _one_way(cameras: Cameras, a: int, b: int, from_a: Array, at_b: Array) -> Array:
-    turn = cameras.rotations[b].T @ cameras.rotations[a]
-    rays = cameras.lens(a).rays(from_a) @ turn.T
-    seen = cameras.lens(b).project(rays)
-    return np.nan_to_num(seen - at_b, nan=1e4)
+def jacobian(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Array, Array]:
+    """Residuals (n, 2) of points `p` of frames `i` seen in frames `j` against `q`, and derivatives (n, 2, 18).
 
-
-def _jacobian(cameras: Cameras, a: int, b: int, from_a: Array, at_b: Array):
-    """Residuals (n, 2) and derivatives (n, 2, 10).
-
-    Columns: small left rotation of a (3), of b (3), log focal and k1 of a's lens,
-    log focal and k1 of b's. A ray of `a` is u = undistort((p - c) / f); its derivative by
-    f and k1 follows from the distortion equation d = u (1 + k1 |u|^2) by implicit
-    differentiation.
+    Columns: small left rotations of i's frame (3) and of j's (3), the six parts of i's lens, those
+    of j's. A point's u follows from the distortion equation u B(|u|^2) = d by implicit differentiation.
     """
-    la, lb = cameras.lens(a), cameras.lens(b)
-    u = la.undistort(from_a)
-    inverse = np.linalg.inv(_bend_jacobian(u, la.k1))
-    d = (from_a - la.centre) / la.focal_px
-    du_dlogf = -np.einsum("nij,nj->ni", inverse, d)
-    du_dk = -np.einsum("nij,nj->ni", inverse, u * np.sum(u * u, 1)[:, None])
+    n = len(p)
+    seen = undistorted(cameras, i, p)
+    u, to = seen.u, cameras.lenses[cameras.group[j]]
+    ri, rj = cameras.rotations[i], cameras.rotations[j]
+    world = ri[:, :, 0] * u[:, :1] + ri[:, :, 1] * u[:, 1:] + ri[:, :, 2]
+    x = np.einsum("nij,ni->nj", rj, world)
+    ahead = x[:, 2] > 1e-6
+    z = np.where(ahead, x[:, 2], 1e-6)
+    v = x[:, :2] / z[:, None]
+    r2 = np.sum(v * v, axis=1)
+    k1, k2, k3 = to[:, 1], to[:, 2], to[:, 3]
+    bend = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
+    slope = k1 + r2 * (2 * k2 + r2 * 3 * k3)
+    focal = np.exp(to[:, 0])
+    centre = (cameras.sizes[j] - 1) / 2 + to[:, 4:6]
+    off = focal[:, None] * v * bend[:, None]
+    residual = np.where(ahead[:, None], centre + off - q, 1e4)
 
-    ray = np.concatenate([u, np.ones((len(u), 1))], 1)
-    world = ray @ cameras.rotations[a].T
-    to_b = cameras.rotations[b].T
-    q = world @ to_b.T
-    z = np.where(q[:, 2] > 1e-6, q[:, 2], 1e-6)
-    v = q[:, :2] / z[:, None]
-    r2 = np.sum(v * v, 1)
-    seen = lb.centre + lb.focal_px * v * (1 + lb.k1 * r2)[:, None]
-    residual = np.where((q[:, 2] > 1e-6)[:, None], seen - at_b, 1e4)
-
-    dv_dq = np.zeros((len(u), 2, 3))
-    dv_dq[:, 0, 0] = dv_dq[:, 1, 1] = 1 / z
-    dv_dq[:, :, 2] = -v / z[:, None]
-    dp_dq = lb.focal_px * _bend_jacobian(v, lb.k1) @ dv_dq
-    dq_dw = _minus_crosses(world)
-    out = np.empty((len(u), 2, 10))
-    turned = dp_dq @ to_b
-    out[:, :, 0:3] = turned @ dq_dw
+    by_x = np.empty((n, 2, 3))
+    scale = focal / z
+    cross = 2 * slope * v[:, 0] * v[:, 1]
+    by_x[:, 0, 0] = scale * (bend + 2 * slope * v[:, 0] ** 2)
+    by_x[:, 1, 1] = scale * (bend + 2 * slope * v[:, 1] ** 2)
+    by_x[:, 0, 1] = by_x[:, 1, 0] = scale * cross
+    by_x[:, :, 2] = -(by_x[:, :, 0] * v[:, :1] + by_x[:, :, 1] * v[:, 1:])
+    by_world = np.einsum("nkj,nij->nki", by_x, rj)
+    out = np.empty((n, 2, 18))
+    for k in (0, 1):
+        out[:, k, 0:3] = np.cross(world, by_world[:, k])
     out[:, :, 3:6] = -out[:, :, 0:3]
-    dq_du = (to_b @ cameras.rotations[a])[:, :2]
-    out[:, :, 6] = np.einsum("nij,jk,nk->ni", dp_dq, dq_du, du_dlogf)
-    out[:, :, 7] = np.einsum("nij,jk,nk->ni", dp_dq, dq_du, du_dk)
-    out[:, :, 8] = seen - lb.centre
-    out[:, :, 9] = lb.focal_px * v * r2[:, None]
+    by_u = np.einsum("nki,nic->nkc", by_world, ri[:, :, :2])
+    radial = (by_u[:, :, 0] * u[:, :1] + by_u[:, :, 1] * u[:, 1:]) / seen.growth[:, None]
+    powers = np.stack([seen.bend, seen.r2, seen.r2**2, seen.r2**3], axis=1)
+    out[:, :, 6:10] = -radial[:, :, None] * powers[:, None, :]
+    own = cameras.lenses[cameras.group[i]]
+    shape = (own[:, 1] + seen.r2 * (2 * own[:, 2] + seen.r2 * 3 * own[:, 3])) * 2 / seen.growth
+    plain = np.exp(-own[:, 0]) / seen.bend
+    # by the principal point: -(1 / (f B)) (I - (2 B' / growth) u u^T)
+    along = by_u[:, :, 0] * u[:, :1] + by_u[:, :, 1] * u[:, 1:]
+    for c in (0, 1):
+        out[:, :, 10 + c] = -plain[:, None] * (by_u[:, :, c] - along * (shape * u[:, c])[:, None])
+    out[:, :, 12] = off
+    for c, power in enumerate((r2, r2**2, r2**3)):
+        out[:, :, 13 + c] = focal[:, None] * v * power[:, None]
+    out[:, :, 16], out[:, :, 17] = [1.0, 0.0], [0.0, 1.0]
     return residual, out
 
 
-def _bend_jacobian(u: Array, k1: float) -> Array:
-    """(n, 2, 2) derivative of u (1 + k1 |u|^2) by u."""
-    outer = 2 * k1 * u[:, :, None] * u[:, None, :]
-    return outer + (1 + k1 * np.sum(u * u, 1))[:, None, None] * np.eye(2)
-
-
-def _minus_crosses(w: Array) -> Array:
-    """(n, 3, 3): the derivative of exp(e) w by e at zero, -[w]x."""
-    out = np.zeros((len(w), 3, 3))
-    out[:, 0, 1], out[:, 0, 2] = w[:, 2], -w[:, 1]
-    out[:, 1, 0], out[:, 1, 2] = -w[:, 2], w[:, 0]
-    out[:, 2, 0], out[:, 2, 1] = w[:, 1], -w[:, 0]
-    return out
-
-
 def adjust(
-    cameras: Cameras, observations: list[Observations], scale_px: float, job: Job,
-    widen: float = 16.0,
+    cameras: Cameras, observations: Sequence[Observations], scale_px: float, job: Job,
+    widen: float = 16.0, guides: Sequence[Guide] = (),
 ) -> Cameras:
     """The cameras that minimise sum rho(|residual|) with rho of Geman and McClure.
 
@@ -143,22 +159,21 @@ def adjust(
     function starts `widen` times as wide and is tightened step by step (graduated
     non-convexity, Yang et al. 2020), so a bad start does not throw good points away.
     """
-    state = cameras.copy()
+    pile = Pile(observations)
     while True:
-        state = _minimised(state, observations, scale_px * widen, job)
+        cameras = _minimised(cameras, pile, scale_px * widen, guides, job)
         if widen <= 1.0:
-            return state
+            return cameras
         widen = max(1.0, widen / 4)
 
 
-def _minimised(state: Cameras, observations: list[Observations], scale: float, job: Job) -> Cameras:
+def _minimised(state: Cameras, pile: Pile, scale: float, guides: Sequence[Guide], job: Job) -> Cameras:
     damping = 1e-3
-    cost, normal, gradient = _normal_equations(state, observations, scale)
+    cost, normal, gradient = normal_equations(state, pile, scale, guides)
     for _ in range(STEPS):
         job.check()
-        step = _solved(normal, gradient, damping)
-        trial = _moved(state, step)
-        new = _normal_equations(trial, observations, scale)
+        trial = _moved(state, _solved(normal, gradient, damping))
+        new = normal_equations(trial, pile, scale, guides)
         if new[0] < cost:
             gain = (cost - new[0]) / max(cost, 1e-12)
             state, (cost, normal, gradient) = trial, new
@@ -172,68 +187,106 @@ def _minimised(state: Cameras, observations: list[Observations], scale: float, j
     return state
 
 
-def _normal_equations(state: Cameras, observations: list[Observations], scale: float):
-    n, groups = len(state.rotations), len(state.focal_px)
-    size = 3 * n + 2 * groups
-    normal, gradient, cost = np.zeros((size, size)), np.zeros(size), 0.0
-    for obs in observations:
-        for a, b, pa, pb in (
-            (obs.a, obs.b, obs.points_a, obs.points_b), (obs.b, obs.a, obs.points_b, obs.points_a)
-        ):
-            residual, jac = _jacobian(state, a, b, pa, pb)
-            r2 = np.sum(residual * residual, 1) / scale**2
-            cost += 0.5 * scale**2 * float(np.sum(r2 / (1 + r2)))
-            weight = 1 / (1 + r2) ** 2
-            rows = (jac * np.sqrt(weight)[:, None, None]).reshape(-1, 10)
-            flat = (residual * np.sqrt(weight)[:, None]).reshape(-1)
-            where = _columns(state, a, b, n)
-            np.add.at(normal, (where[:, None], where[None, :]), rows.T @ rows)
-            np.add.at(gradient, where, rows.T @ flat)
-    cost += _add_priors(state, normal, gradient, n)
-    return cost, normal, gradient
+def normal_equations(
+    state: Cameras, pile: Pile, scale: float, guides: Sequence[Guide] = ()
+) -> tuple[float, Array, Array]:
+    """(cost, normal matrix, gradient) over 3 n rotation and 6 g lens parameters."""
+    n = state.count
+    size = 3 * n + state.lenses.size
+    normal, gradient = np.zeros((size, size)), np.zeros(size)
+    residual, jac = jacobian(state, pile.i, pile.j, pile.p, pile.q)
+    r2 = np.sum(residual * residual, axis=1) / scale**2
+    cost = 0.5 * scale**2 * float(np.sum(pile.w * r2 / (1 + r2)))
+    root = np.sqrt(pile.w) / (1 + r2)
+    rows = (jac * root[:, None, None]).reshape(-1, 18)
+    flat = (residual * root[:, None]).reshape(-1)
+    for a, b, start, end in pile.runs:
+        part = rows[2 * start : 2 * end]
+        where = _columns(state, a, b)
+        np.add.at(normal, (where[:, None], where[None, :]), part.T @ part)
+        np.add.at(gradient, where, part.T @ flat[2 * start : 2 * end])
+    for guide in guides:
+        off, by = guide.rows(state)
+        normal += by.T @ by
+        gradient += by.T @ off
+        cost += 0.5 * float(off @ off)
+    return cost + _add_beliefs(state, normal, gradient), normal, gradient
 
 
-def _columns(state: Cameras, a: int, b: int, n: int) -> NDArray[np.intp]:
-    ga, gb = state.group[a], state.group[b]
-    lens = [3 * n + 2 * ga, 3 * n + 2 * ga + 1, 3 * n + 2 * gb, 3 * n + 2 * gb + 1]
-    return np.array([*range(3 * a, 3 * a + 3), *range(3 * b, 3 * b + 3), *lens])
+def _columns(state: Cameras, a: int, b: int) -> Ints:
+    first = 3 * state.count
+    lens = np.arange(6)
+    return np.concatenate([
+        3 * a + np.arange(3), 3 * b + np.arange(3),
+        first + 6 * state.group[a] + lens, first + 6 * state.group[b] + lens])
 
 
-def _add_priors(state: Cameras, normal: Array, gradient: Array, n: int) -> float:
+def _add_beliefs(state: Cameras, normal: Array, gradient: Array) -> float:
     """Weak beliefs that decide only where the points cannot, as with two frames."""
-    cost = 0.0
-    for g in range(len(state.focal_px)):
-        f, k = 3 * n + 2 * g, 3 * n + 2 * g + 1
-        sigma = 1e-7 if state.fixed_focal else FOCAL_SIGMA
-        off = np.log(state.focal_px[g] / state.prior_focal_px[g])
-        cost += _prior(normal, gradient, f, off, sigma)
-        cost += _prior(normal, gradient, k, state.k1[g], K1_SIGMA)
-    turn = np.eye(3) * 1e-3
-    for i in range(n):
-        normal[3 * i : 3 * i + 3, 3 * i : 3 * i + 3] += turn
-    return cost
-
-
-def _prior(normal: Array, gradient: Array, at: int, off: float, sigma: float) -> float:
+    first = 3 * state.count
+    off = (state.lenses - state.believed).reshape(-1)
+    sigma = state.sigma.reshape(-1)
+    at = first + np.arange(len(off))
     normal[at, at] += 1 / sigma**2
     gradient[at] += off / sigma**2
-    return 0.5 * (off / sigma) ** 2
+    turns = np.arange(first)
+    normal[turns, turns] += GAUGE
+    held = np.repeat(state.locked, 3)
+    normal[turns[held], turns[held]] += LOCK
+    return 0.5 * float(np.sum((off / sigma) ** 2))
 
 
 def _solved(normal: Array, gradient: Array, damping: float) -> Array:
-    damped = normal + damping * np.diag(np.maximum(np.diag(normal), 1e-9))
-    try:
-        return -np.linalg.solve(damped, gradient)
-    except np.linalg.LinAlgError:
-        return -np.linalg.lstsq(damped, gradient, rcond=None)[0]
+    lifted = normal.copy()
+    at = np.arange(len(normal))
+    lifted[at, at] *= 1 + damping
+    # unit diagonal: parameters of different kinds differ by many orders
+    size = 1 / np.sqrt(lifted[at, at])
+    factor = cho_factor(lifted * size[:, None] * size[None, :] + 1e-13 * np.eye(len(at)), check_finite=False)
+    return -size * cho_solve(factor, size * gradient, check_finite=False)
 
 
 def _moved(state: Cameras, step: Array) -> Cameras:
-    n = len(state.rotations)
-    out = state.copy()
-    for i in range(n):
-        out.rotations[i] = nearest_rotation(from_rotvec(step[3 * i : 3 * i + 3]) @ out.rotations[i])
-    lens = step[3 * n :].reshape(-1, 2)
-    out.focal_px = out.focal_px * np.exp(np.clip(lens[:, 0], -0.5, 0.5))
-    out.k1 = np.clip(out.k1 + np.clip(lens[:, 1], -0.2, 0.2), -0.6, 1.0)
-    return out
+    first = 3 * state.count
+    turns = np.array([
+        nearest_rotation(from_rotvec(v) @ r)
+        for v, r in zip(step[:first].reshape(-1, 3), state.rotations, strict=True)])
+    change = step[first:].reshape(-1, 6)
+    change[:, 0] = np.clip(change[:, 0], -0.3, 0.3)
+    return replace(state, rotations=turns, lenses=state.lenses + change)
+
+
+@dataclass(frozen=True)
+class Uncertainty:
+    """Standard errors: of each frame's direction against frame `anchor`, rad (n,), and of the lens parts (g, 6)."""
+
+    anchor: int
+    turns: Array
+    lenses: Array
+
+
+def uncertainty(
+    cameras: Cameras, observations: Sequence[Observations], scale_px: float, guides: Sequence[Guide] = (),
+    anchor: int = 0,
+) -> Uncertainty:
+    """Standard errors from the inverse of the normal matrix, the noise judged by what is left over.
+
+    The points' spread counts as one noise (Triggs et al. 2000, sec. 2); the anchor's pose is taken as exact.
+    """
+    pile = Pile(observations)
+    residual, _ = jacobian(cameras, pile.i, pile.j, pile.p, pile.q)
+    r2 = np.sum(residual * residual, axis=1)
+    weight = pile.w / (1 + r2 / scale_px**2) ** 2
+    spread = np.sum(weight * r2) / max(np.sum(weight) * 2, 1e-9)
+    _, normal, _ = normal_equations(cameras, pile, scale_px, guides)
+    at = 3 * anchor + np.arange(3)
+    normal[at, at] += LOCK
+    # both directions of a point are one measurement
+    data = max(spread, 1e-6) * 2
+    size = 1 / np.sqrt(np.diag(normal))
+    inverse = np.linalg.pinv(normal * size[:, None] * size[None, :], rcond=1e-12, hermitian=True)
+    error = np.sqrt(np.maximum(np.diag(inverse), 0) * data) * size
+    first = 3 * cameras.count
+    turns = np.linalg.norm(error[:first].reshape(-1, 3), axis=1)
+    turns[anchor] = 0.0
+    return Uncertainty(anchor, turns, error[first:].reshape(-1, 6))

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Cameras, Observations, error_px
-from windfell.geometry.rotation import aligning_rotation
+from windfell.align.adjust import Observations
+from windfell.align.cameras import Cameras, projected, rays_of
 
 Array = NDArray[np.float64]
 
@@ -17,6 +17,8 @@ CANDIDATES = np.geomspace(0.35, 8.0, 28)
 BELIEF_SIGMA = 0.6
 PLAINLY = 1.5
 FITS = 0.02
+SAMPLE = 80
+NEAR = np.radians(3.0)
 
 
 def first_focal(
@@ -29,64 +31,102 @@ def first_focal(
     lengths from metadata stand (factor 1) unless another fits plainly better, as after
     cropping.
     """
-    longest = max(max(s) for s in cameras.sizes)
-    base = cameras.focal_px.copy()
+    longest = cameras.sizes.max()
+    base = cameras.focal_px
+    sampled = [o.chosen(np.unique(np.linspace(0, len(o.points_a) - 1, SAMPLE).astype(int))) for o in observations]
 
     def cost_of(factor: float) -> float:
-        cameras.focal_px = base * factor
-        return float(np.mean([_pair_cost(cameras, o, longest / 400) for o in observations]))
+        return pair_cost(cameras.with_focal(base * factor), sampled, longest / 400)
 
     def belief(factor: float) -> float:
         return 0.004 * (np.log(factor * base.mean() / (USUAL * longest)) / BELIEF_SIGMA) ** 2
 
     at_metadata = cost_of(1.0) if from_metadata else np.inf
     if at_metadata <= FITS:
-        cameras.focal_px = base
         return 1.0
     factors = CANDIDATES * longest / base.mean()
     costs = [cost_of(f) for f in factors]
-    cameras.focal_px = base
     if at_metadata <= PLAINLY * min(costs) + FITS:
         return 1.0
     return float(min(zip(factors, costs, strict=True), key=lambda fc: fc[1] + belief(fc[0]))[0])
 
 
-def pair_turn(cameras: Cameras, obs: Observations) -> Array:
-    """The rotation from `a`'s camera axes to `b`'s that carries its rays over, robustly."""
-    ra = cameras.lens(obs.a).rays(obs.points_a)
-    rb = cameras.lens(obs.b).rays(obs.points_b)
+def pair_turns(cameras: Cameras, observations: Sequence[Observations]) -> Array:
+    """(m, 3, 3): of each pair the rotation from `a`'s camera axes to `b`'s that carries its rays over, robustly."""
+    counts = [len(o.points_a) for o in observations]
+    of = np.repeat(np.arange(len(counts)), counts)
+    ra, rb = _rays(cameras, observations)
+    starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
     weight = np.ones(len(ra))
     for _ in range(4):
-        turn = aligning_rotation(ra, rb, weight)
-        off = np.linalg.norm(ra @ turn.T - rb, axis=1)
-        scale = max(2.0 * np.median(off), 1e-6)
-        weight = 1 / (1 + (off / scale) ** 2) ** 2
-    return turn
+        products = np.einsum("ni,nj->nij", rb * weight[:, None], ra)
+        moments = np.add.reduceat(products, starts, axis=0)
+        turns = _nearest(moments)
+        off = np.linalg.norm(np.einsum("nij,nj->ni", turns[of], ra) - rb, axis=1)
+        scale = np.array([np.median(off[s : s + c]) for s, c in zip(starts, counts, strict=True)])
+        weight = 1 / (1 + (off / np.maximum(2 * scale, 1e-6)[of]) ** 2) ** 2
+    return turns
 
 
-def _pair_cost(cameras: Cameras, obs: Observations, scale: float) -> float:
-    turn = pair_turn(cameras, obs)
-    kept = cameras.rotations[obs.a], cameras.rotations[obs.b]
-    cameras.rotations[obs.a], cameras.rotations[obs.b] = np.eye(3), turn.T
-    off = np.minimum(error_px(cameras, obs) / scale, 1e3)
-    cameras.rotations[obs.a], cameras.rotations[obs.b] = kept
-    return float(np.mean(off**2 / (1 + off**2)))
+def _rays(cameras: Cameras, observations: Sequence[Observations]) -> tuple[Array, Array]:
+    a = np.concatenate([np.full(len(o.points_a), o.a) for o in observations])
+    b = np.concatenate([np.full(len(o.points_a), o.b) for o in observations])
+    return (rays_of(cameras, a, np.concatenate([o.points_a for o in observations])),
+            rays_of(cameras, b, np.concatenate([o.points_b for o in observations])))
 
 
-def chained_rotations(cameras: Cameras, observations: Sequence[Observations]) -> list[Array]:
-    """Camera-to-world rotations along the strongest tree of pairs, from the best-linked frame."""
-    count = len(cameras.rotations)
+def _nearest(m: Array) -> Array:
+    """The rotations nearest to matrices (m, 3, 3)."""
+    u, _, vt = np.linalg.svd(m)
+    u[:, :, 2] *= np.linalg.det(u @ vt)[:, None]
+    return u @ vt
+
+
+def pair_turn(cameras: Cameras, obs: Observations) -> Array:
+    """`pair_turns` of one pair."""
+    return pair_turns(cameras, [obs])[0]
+
+
+def pair_cost(cameras: Cameras, observations: Sequence[Observations], scale: float) -> float:
+    """The mean over pairs of the robust error that is left when each is turned as well as it can be."""
+    turns = pair_turns(cameras, observations)
+    counts = [len(o.points_a) for o in observations]
+    of = np.repeat(np.arange(len(counts)), counts)
+    a = np.concatenate([np.full(c, o.a) for c, o in zip(counts, observations, strict=True)])
+    b = np.concatenate([np.full(c, o.b) for c, o in zip(counts, observations, strict=True)])
+    ra, rb = _rays(cameras, observations)
+    ab = projected(cameras, b, np.einsum("nij,nj->ni", turns[of], ra)) - np.concatenate(
+        [o.points_b for o in observations])
+    ba = projected(cameras, a, np.einsum("nji,nj->ni", turns[of], rb)) - np.concatenate(
+        [o.points_a for o in observations])
+    off2 = 0.5 * (np.sum(ab * ab, 1) + np.sum(ba * ba, 1)) / scale**2
+    robust = off2 / (1 + off2)
+    starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
+    return float(np.mean(np.add.reduceat(robust, starts) / counts))
+
+
+def chained_rotations(cameras: Cameras, observations: Sequence[Observations]) -> Array:
+    """Camera-to-world rotations (n, 3, 3), grown from the best-linked frame.
+
+    Each next frame is the one that shares most points with those placed, and is turned onto all of them.
+    """
+    count = cameras.count
+    turns = pair_turns(cameras, observations)
     strength = np.zeros(count)
     for o in observations:
         strength[[o.a, o.b]] += len(o.points_a)
     start = int(np.argmax(strength))
     placed = {start: np.eye(3)}
-    waiting = sorted(observations, key=lambda o: -len(o.points_a))
     while len(placed) < count:
-        following = next(o for o in waiting if (o.a in placed) != (o.b in placed))
-        turn = pair_turn(cameras, following)
-        if following.a in placed:
-            placed[following.b] = placed[following.a] @ turn.T
-        else:
-            placed[following.a] = placed[following.b] @ turn
-    return [placed[n] for n in range(count)]
+        shared: dict[int, list[tuple[Array, float]]] = {}
+        for o, turn in zip(observations, turns, strict=True):
+            if (o.a in placed) == (o.b in placed):
+                continue
+            new, own = (o.b, placed[o.a] @ turn.T) if o.a in placed else (o.a, placed[o.b] @ turn)
+            shared.setdefault(new, []).append((own, float(len(o.points_a))))
+        best = max(shared, key=lambda n: sum(w for _, w in shared[n]))
+        votes = shared[best]
+        strongest = max(votes, key=lambda v: v[1])[0]
+        near = [v for v in votes if np.trace(strongest.T @ v[0]) > 1 + 2 * np.cos(NEAR)]
+        placed[best] = _nearest(np.sum([r * w for r, w in near], axis=0)[None])[0]
+    return np.array([placed[n] for n in range(count)])

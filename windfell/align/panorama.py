@@ -2,74 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Cameras, Observations, adjust, error_px
+from windfell.align.adjust import Observations
 from windfell.align.features import Features
-from windfell.align.focal import USUAL, chained_rotations, first_focal
-from windfell.align.level import from_first, levelled
+from windfell.align.level import from_first
 from windfell.align.pairs import Link, NoLink, find_links
+from windfell.align.refine import View
+from windfell.align.registration import PanoramaRegistration, Placed, Unplaced
+from windfell.align.solve import LEAST_POINTS, LEAST_SHARE, LensHint, Solved, finished, solved, starting_cameras
 from windfell.errors import CannotJoin
-from windfell.geometry.camera import Lens
 from windfell.job import Job
 
 Array = NDArray[np.float64]
-
-TIGHT = 1 / 1000
-LOOSE = 1 / 130
-LEAST_POINTS = 8
-LEAST_SHARE = 0.2
-ROUGH_POINTS, ALL_POINTS, LINK_POINTS = 1500, 8000, 40
-
-
-@dataclass(frozen=True)
-class Placed:
-    """A frame's lens and its camera-to-world rotation (3, 3); rms over its points in px."""
-
-    lens: Lens
-    rotation: Array
-    rms_px: float
-
-
-@dataclass(frozen=True)
-class Unplaced:
-    """A frame that could not be placed, and why."""
-
-    reason: str
-
-
-@dataclass(frozen=True)
-class PairFit:
-    """A link after the adjustment: the points that hold, (n, 2) px each, and their rms in px."""
-
-    a: int
-    b: int
-    points_a: Array
-    points_b: Array
-    rms_px: float
-
-
-@dataclass(frozen=True)
-class PanoramaRegistration:
-    frames: tuple[Placed | Unplaced, ...]
-    links: tuple[PairFit, ...]
-    rms_px: float
-
-    @property
-    def placed(self) -> list[int]:
-        return [n for n, f in enumerate(self.frames) if isinstance(f, Placed)]
-
-
-@dataclass(frozen=True)
-class LensHint:
-    """What is known of a frame's lens: which frames share it, a focal length or None."""
-
-    key: tuple
-    focal_px: float | None
 
 
 def register_panorama(
@@ -77,9 +26,11 @@ def register_panorama(
     hints: Sequence[LensHint],
     job: Job,
     focal_px: float | None = None,
+    view: Callable[[int], View] | None = None,
 ) -> PanoramaRegistration:
     """Cameras for the largest set of frames that hold together; `focal_px` fixes all lenses.
 
+    `view(n)` gives frame n's light, on which points are refined; without it the features' places stand.
     Rotations are in the axes of the first placed frame; `oriented` levels them. Raises
     CannotJoin if fewer than two frames do.
     """
@@ -89,14 +40,16 @@ def register_panorama(
         members = largest_connected(len(features), links)
         if len(members) < 2:
             raise CannotJoin(_nothing_joins(len(features), refused + dropped))
-        cameras, fits = _solve(features, hints, links, members, focal_px, job)
-        bad = _contradicting(links, members, fits)
+        inner = [k for k in links if k.a in members and k.b in members]
+        cameras, held = solved(features, hints, inner, members, focal_px, job)
+        bad = _contradicting(inner, held)
         if not bad:
             break
         links = [k for k in links if (k.a, k.b) not in bad]
         dropped += [NoLink(a, b, "the pair contradicts the other frames") for a, b in bad]
-    rotations = from_first(cameras.rotations)
-    found = _result(len(features), cameras, rotations, members, fits, refused + dropped)
+    own_view = None if view is None else lambda n: view(members[n])
+    found = _result(
+        len(features), finished(cameras, held, inner, members, job, own_view), members, refused + dropped)
     frames = tuple(
         Unplaced(f.problem) if f.problem else place for f, place in zip(features, found.frames, strict=True))
     return replace(found, frames=frames)
@@ -113,22 +66,11 @@ def sketched_panorama(
     if len(members) < 2:
         raise CannotJoin(_nothing_joins(len(features), refused))
     place = {n: i for i, n in enumerate(members)}
-    observed = [_observed(k, place, k.inlier) for k in links if k.a in place and k.b in place]
-    cameras = _starting_cameras(features, hints, members, observed, None)
-    return _result(len(features), cameras, from_first(cameras.rotations), members, [], list(refused))
-
-
-def oriented(registration: PanoramaRegistration, level: bool) -> PanoramaRegistration:
-    """The registration in a level world, or in the axes of the first placed frame."""
-    if not level:
-        return registration
-    placed = registration.placed
-    turned = dict(zip(placed, levelled([registration.frames[n].rotation for n in placed]), strict=True))
-    frames = tuple(
-        replace(f, rotation=turned[n]) if n in turned else f
-        for n, f in enumerate(registration.frames)
-    )
-    return replace(registration, frames=frames)
+    observed = [Observations(place[k.a], place[k.b], k.points_a[k.inlier], k.points_b[k.inlier])
+                for k in links if k.a in place and k.b in place]
+    cameras = starting_cameras(features, hints, members, observed, None)
+    sketch = Solved(cameras, (), np.zeros(len(members)), np.zeros((len(cameras.lenses), 6)))
+    return _result(len(features), sketch, members, list(refused))
 
 
 def largest_connected(count: int, links: Sequence[Link]) -> list[int]:
@@ -143,117 +85,33 @@ def largest_connected(count: int, links: Sequence[Link]) -> list[int]:
     return members if len(members) > 1 else []
 
 
-def _solve(features, hints, links, members, focal_px, job):
-    """Adjusted cameras of the members, and the fit of every link among them."""
+def _contradicting(links: Sequence[Link], held: Sequence[Observations]) -> set[tuple[int, int]]:
+    """Pairs that were verified by themselves but that the whole does not confirm, or only loosely."""
+    return {(k.a, k.b) for k, o in zip(links, held, strict=True)
+            if len(o.points_a) < max(LEAST_POINTS, LEAST_SHARE * k.count)}
+
+
+def _result(count: int, solved_: Solved, members: list[int], refused: Sequence[NoLink]) -> PanoramaRegistration:
     place = {n: i for i, n in enumerate(members)}
-    inner = [k for k in links if k.a in place and k.b in place]
-    longest = max(max(features[n].width, features[n].height) for n in members)
-    first = [_observed(k, place, k.inlier) for k in inner]
-    cameras = _starting_cameras(features, hints, members, first, focal_px)
-    job.step("fitting cameras", 0.1)
-    cameras = adjust(cameras, _thinned(first, ROUGH_POINTS), LOOSE / 3 * longest, job)
-    for fraction, scale, most in (
-        (0.4, LOOSE, ROUGH_POINTS), (0.6, 3 * TIGHT, ROUGH_POINTS), (0.8, TIGHT, ALL_POINTS),
-    ):
-        job.step("fitting cameras", fraction)
-        chosen = [_agreeing(cameras, k, place, 2.5 * scale * longest) for k in inner]
-        kept = [o for o in chosen if len(o.points_a) >= LEAST_POINTS]
-        if not _connects(len(members), kept):
-            kept = [c if len(c.points_a) >= LEAST_POINTS else f
-                    for c, f in zip(chosen, first, strict=True)]
-        cameras = adjust(cameras, _thinned(kept, most), scale * longest, job, widen=1.0)
-    fits = [_fit(cameras, k, place, TIGHT * longest) for k in inner]
-    return cameras, fits
-
-
-def _starting_cameras(features, hints, members, observations, focal_px) -> Cameras:
-    keys = list(dict.fromkeys(hints[n].key for n in members))
-    sizes = [(features[n].width, features[n].height) for n in members]
-    group = [keys.index(hints[n].key) for n in members]
-    known = [_group_focal(keys[g], hints, members) for g in range(len(keys))]
-    usual = [USUAL * max(max(s) for s, k in zip(sizes, group, strict=True) if k == g)
-             for g in range(len(keys))]
-    focal = np.array([focal_px or k or u for k, u in zip(known, usual, strict=True)], float)
-    cameras = Cameras(
-        sizes, group, [np.eye(3)] * len(members), focal, np.zeros(len(keys)), focal.copy(),
-        fixed_focal=focal_px is not None,
-    )
-    if focal_px is None:
-        cameras.focal_px = focal * first_focal(cameras, observations, all(known))
-        cameras.prior_focal_px = cameras.focal_px.copy()
-    cameras.rotations = chained_rotations(cameras, observations)
-    return cameras
-
-
-def _group_focal(key: tuple, hints: Sequence[LensHint], members: list[int]) -> float | None:
-    found = [hints[n].focal_px for n in members if hints[n].key == key and hints[n].focal_px]
-    return float(np.median(found)) if found else None
-
-
-def _observed(k: Link, place: dict[int, int], chosen: NDArray) -> Observations:
-    return Observations(place[k.a], place[k.b], k.points_a[chosen], k.points_b[chosen])
-
-
-def _thinned(observations: Sequence[Observations], most: int) -> list[Observations]:
-    """Each link's share of `most` points in all, at least LINK_POINTS, taken evenly from its points."""
-    share = max(LINK_POINTS, most // max(1, len(observations)))
-    out = []
-    for o in observations:
-        if len(o.points_a) <= share:
-            out.append(o)
-            continue
-        kept = np.linspace(0, len(o.points_a) - 1, share).astype(int)
-        out.append(Observations(o.a, o.b, o.points_a[kept], o.points_b[kept]))
-    return out
-
-
-def _agreeing(cameras: Cameras, k: Link, place: dict[int, int], within_px: float) -> Observations:
-    everything = _observed(k, place, np.ones(len(k.points_a), bool))
-    return _observed(k, place, error_px(cameras, everything) < within_px)
-
-
-def _connects(count: int, observations: Sequence[Observations]) -> bool:
-    group = list(range(count))
-    for o in observations:
-        old, new = group[o.b], group[o.a]
-        group = [new if g == old else g for g in group]
-    return len(set(group)) == 1
-
-
-def _fit(cameras: Cameras, k: Link, place: dict[int, int], scale_px: float) -> PairFit:
-    """The points of a link that hold: tightly, or loosely where parallax lets too few."""
-    held = _agreeing(cameras, k, place, 2.5 * scale_px)
-    if len(held.points_a) < max(LEAST_POINTS, LEAST_SHARE * k.count):
-        held = _agreeing(cameras, k, place, 7.5 * scale_px)
-    rms = _rms(error_px(cameras, held)) if len(held.points_a) else float("inf")
-    return PairFit(k.a, k.b, held.points_a, held.points_b, rms)
-
-
-def _contradicting(links, members, fits) -> set[tuple[int, int]]:
-    """Pairs that were verified by themselves but that the whole does not confirm."""
-    verified = {(k.a, k.b): k.count for k in links}
-    return {
-        (f.a, f.b) for f in fits
-        if len(f.points_a) < max(LEAST_POINTS, LEAST_SHARE * verified[f.a, f.b])
-    }
-
-
-def _rms(errors: Array) -> float:
-    return float(np.sqrt(np.mean(errors**2)))
-
-
-def _result(count, cameras, rotations, members, fits, refused) -> PanoramaRegistration:
-    place = {n: i for i, n in enumerate(members)}
+    cameras, fits = solved_.cameras, solved_.fits
+    rotations = from_first(list(cameras.rotations))
     frames: list[Placed | Unplaced] = []
     for n in range(count):
         if n not in place:
             frames.append(Unplaced(_why_unplaced(n, refused)))
             continue
-        own = [f.rms_px for f in fits if n in (f.a, f.b) for _ in f.points_a]
-        rms = float(np.sqrt(np.mean(np.square(own)))) if own else 0.0
-        frames.append(Placed(cameras.lens(place[n]), rotations[place[n]], rms))
-    everything = [f.rms_px for f in fits for _ in f.points_a]
-    return PanoramaRegistration(tuple(frames), tuple(fits), _rms(np.array(everything)) if fits else 0.0)
+        at = place[n]
+        rms = _rms([f for f in fits if n in (f.a, f.b)])
+        errors = tuple(float(v) for v in solved_.lens_errors[cameras.group[at]])
+        frames.append(Placed(cameras.lens(at), rotations[at], rms, float(solved_.turn_errors[at]), errors))
+    return PanoramaRegistration(tuple(frames), tuple(fits), _rms(fits))
+
+
+def _rms(fits) -> float:
+    """Over all points of the links, px."""
+    points = sum(len(f.points_a) for f in fits)
+    total = sum(f.rms_px**2 * len(f.points_a) for f in fits if len(f.points_a))
+    return float(np.sqrt(total / points)) if points else 0.0
 
 
 def _why_unplaced(n: int, refused: Sequence[NoLink]) -> str:

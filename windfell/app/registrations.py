@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QObject, Signal
 
-from windfell.align.panorama import PanoramaRegistration, Placed
+from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto
 from windfell.app.picture.source import STOPPED
 from windfell.app.session import Session

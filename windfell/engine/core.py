@@ -15,7 +15,7 @@ from windfell.develop.local import GUIDE_SIDE
 from windfell.engine.cache import Cache, key_of, total_memory_bytes
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
-from windfell.engine.sources import Opened, canonical_scale, open_source
+from windfell.engine.sources import Opened, canonical_scale, grey_of, open_source
 from windfell.engine.stack import StackStages
 from windfell.errors import BadRequest, CannotJoin
 from windfell.geometry.optics import Optics
@@ -26,7 +26,7 @@ from windfell.pixels.tiles import Region, tiled
 from windfell.recipe.model import Frame, FrameSet, Kind, Project
 from windfell.recipe.project_file import Masks
 
-FEATURE_SIDE = 1280
+FEATURE_SIDE = 960
 TILE = 1024
 PREVIEW_TILE = 160
 
@@ -178,3 +178,6 @@ class NestedSet:
             return Sheet(picture.light.astype(np.float16))
 
         return self._engine.cache.get(key_of("nested sheet", self.identity, kept), make)
+
+    def grey(self, longest: int, job: Job) -> np.ndarray:
+        return grey_of(self.sheet(min(1.0, longest / max(self.size)), job))

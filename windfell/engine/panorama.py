@@ -12,16 +12,13 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.panorama import (
-    LensHint,
-    PanoramaRegistration,
-    oriented,
-    register_panorama,
-)
+from windfell.align.panorama import register_panorama
+from windfell.align.registration import PanoramaRegistration, oriented
+from windfell.align.solve import LensHint
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.sources import FULL_FROM, Opened
-from windfell.engine.stage import Host, content_key, development_key, ideal_features
+from windfell.engine.stage import Host, close_view, content_key, development_key, ideal_features
 from windfell.engine.surface import (
     Ownership,
     Wide,
@@ -115,7 +112,8 @@ class PanoramaStages:
                 LensHint((*o.lens_key, f.lens), _known_focal_px(o, x))
                 for o, f, x in zip(opened, self.set.used, optics, strict=True)
             ]
-            return register_panorama(features, hints, job, self.set.registration.focal_px)
+            view = lambda n: close_view(self._host, opened[n], self.set.used[n], job)  # noqa: E731
+            return register_panorama(features, hints, job, self.set.registration.focal_px, view)
 
         raw = self._host.cache.get(self._registration_key(job), register, on_disk=True)
         return oriented(raw, self.set.registration.level)

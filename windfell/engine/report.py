@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from windfell.align.panorama import PanoramaRegistration, Placed
+from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.stack import StackStages

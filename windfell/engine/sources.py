@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Protocol
 
+import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from windfell.develop.lens import Taken
 from windfell.engine.cache import Cache, key_of
 from windfell.frames.files import identity
-from windfell.frames.still import StillFrame
+from windfell.frames.still import REDUCED, StillFrame
 from windfell.frames.video import instant, video_facts
 from windfell.job import Job
+from windfell.pixels.colour import luminance
 from windfell.pixels.profiles import linearizer
 from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
@@ -20,6 +23,7 @@ from windfell.recipe.model import FileSource, Source, VideoInstant
 
 BASE_SIDE = 1280
 FULL_FROM = 0.75
+ROWS = 512
 
 
 class Opened(Protocol):
@@ -33,12 +37,26 @@ class Opened(Protocol):
 
     def sheet(self, scale: float, job: Job) -> Sheet: ...
 
+    def grey(self, longest: int, job: Job) -> NDArray[np.float32]: ...
+
 
 def canonical_scale(scale: float) -> float:
     """The scale at which pixels are kept for a wish: 1, or the next power of sqrt(1/2) above."""
     if scale > FULL_FROM:
         return 1.0
     return float(2.0 ** (-np.floor(-2 * np.log2(max(scale, 1e-4)) + 1e-6) / 2))
+
+
+def grey_of(sheet: Sheet) -> NDArray[np.float32]:
+    """Grey (h, w) as the eye weighs it: integers as they are encoded, light by its square root."""
+    pixels = sheet.pixels
+    if pixels.dtype == np.uint8:
+        return cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY).astype(np.float32)
+    out = np.empty((sheet.height, sheet.width), np.float32)
+    for top in range(0, sheet.height, ROWS):
+        light = sheet.light(0, top, sheet.width, min(sheet.height, top + ROWS))
+        out[top : top + ROWS] = 255 * np.sqrt(np.maximum(luminance(light), 0))
+    return out
 
 
 def open_source(source: Source, cache: Cache, nested: Callable[[str], Opened]) -> Opened:
@@ -68,6 +86,11 @@ class _Kept:
             return self._cache.get(key, lambda: self._smaller(self.sheet(base, job), kept))
         return self._cache.get(key, lambda: self._proxy(kept), on_disk=kept == base)
 
+    def grey(self, longest: int, job: Job) -> NDArray[np.float32]:
+        """Encoded grey (h, w) of about `longest` px or more, not kept."""
+        job.check()
+        return grey_of(self._full())
+
     def _full(self) -> Sheet:
         raise NotImplementedError
 
@@ -96,6 +119,11 @@ class OpenedFile(_Kept):
         m = still.metadata
         self.taken = Taken(
             *still.size, m.make, m.camera, m.lens, m.focal_mm, m.focal35_mm, m.aperture)
+
+    def grey(self, longest: int, job: Job) -> NDArray[np.float32]:
+        job.check()
+        reduce = max((r for r in REDUCED if max(self.size) / r >= longest), default=1)
+        return grey_of(Sheet(self.still.encoded(reduce), self.still.linearizer()))
 
     def _full(self) -> Sheet:
         return Sheet(self.still.encoded(), self.still.linearizer())

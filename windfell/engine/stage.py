@@ -7,13 +7,17 @@ from typing import Protocol
 import numpy as np
 
 from windfell.align.features import Features, unbent
+from windfell.align.refine import GreyView
 from windfell.engine.cache import Cache
 from windfell.engine.sources import Opened
 from windfell.errors import FrameUnreadable
+from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
 from windfell.job import Job
 from windfell.pixels.sheet import Sheet
 from windfell.recipe.model import Frame, FrameSet, LensCorrection, Project
+
+CLOSE_SIDE = 2800
 
 
 class Host(Protocol):
@@ -45,6 +49,17 @@ def ideal_features(host: Host, opened: list[Opened], frames: tuple[Frame, ...], 
     """Features of all frames, where a lens without distortion would have put them."""
     found = all_features(host, opened, frames, job)
     return [unbent(f, host.optics(o, frame)) for f, o, frame in zip(found, opened, frames, strict=True)]
+
+
+def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:
+    """A frame's encoded grey light, fine enough to refine points on, in the px of an ideal lens."""
+    width, height = opened.size
+    grey = opened.grey(CLOSE_SIDE, job)
+    optics = host.optics(opened, frame)
+    if optics is None or not optics.bends:
+        return GreyView(grey, width)
+    lens = Lens(width, height, 1.0)
+    return GreyView(grey, width, lambda p: optics.seen(p, lens.centre, lens.half_diagonal))
 
 
 def content_key(opened: list[Opened], frames: tuple[Frame, ...]) -> tuple:

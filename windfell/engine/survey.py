@@ -10,8 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.pairs import Link, find_links, matches
-from windfell.align.panorama import LensHint, PanoramaRegistration, Placed, sketched_panorama
+from windfell.align.panorama import sketched_panorama
+from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto, onto
+from windfell.align.solve import LensHint
 from windfell.develop.developer import exposure_matrix
 from windfell.develop.lens import corrects_anything, suggested_profile
 from windfell.develop.match import Matched, Shared, matched, shared_light

@@ -137,7 +137,23 @@ def _jpeg(still: StillFrame, reduce: int) -> NDArray:
         raise FrameUnreadable(still.path, "the file is cut short; copy it from the card again.")
     if still.has_inks:
         return ink_light(jpeg_inks(still.path), still.metadata.profile)
-    return _opencv(data, REDUCED[reduce])
+    width, height = still.size if still.metadata.orientation < 5 else still.size[::-1]
+    return without_overhang(_opencv(data, REDUCED[reduce]), width / reduce, height / reduce)
+
+
+def without_overhang(pixels: NDArray[np.uint8], width: float, height: float) -> NDArray[np.uint8]:
+    """A picture that shows just width x height of its own px, stretched to its size.
+
+    A decoder that makes a picture smaller rounds its sides up: the last column and row reach
+    beyond the frame, and everything would lie up to a pixel of the frame aside.
+    """
+    h, w = pixels.shape[:2]
+    if (w, h) == (width, height):
+        return pixels
+    kx, ky = width / w, height / h
+    onto = np.array([[kx, 0, 0.5 * kx - 0.5], [0, ky, 0.5 * ky - 0.5]])
+    return cv2.warpAffine(pixels, onto, (w, h), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
+                          borderMode=cv2.BORDER_REPLICATE)
 
 
 def _png(still: StillFrame, _reduce: int) -> NDArray:

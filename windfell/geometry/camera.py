@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,10 +15,10 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Lens:
-    """A central camera with one radial distortion term (Brown 1966, k1 only).
+    """A central camera with radial distortion (Brown 1966).
 
-    Pixel = centre + focal_px * u * (1 + k1 |u|^2) with u = (x/z, y/z). Pixel
-    centres lie at integers; `dx`, `dy` shift the principal point off the middle. `optics`
+    Pixel = centre + focal_px * u * (1 + k1 |u|^2 + k2 |u|^4 + k3 |u|^6) with u = (x/z, y/z).
+    Pixel centres lie at integers; `dx`, `dy` shift the principal point off the middle. `optics`
     is a known lens's own bending, after that.
     """
 
@@ -28,6 +29,8 @@ class Lens:
     dx: float = 0.0
     dy: float = 0.0
     optics: Optics | None = None
+    k2: float = 0.0
+    k3: float = 0.0
 
     @property
     def half_diagonal(self) -> float:
@@ -41,7 +44,7 @@ class Lens:
     @property
     def fold_radius(self) -> float:
         """The |u| beyond which a barrel distortion folds back on itself, or inf."""
-        return np.inf if self.k1 >= 0 else float(np.sqrt(-1.0 / (3.0 * self.k1)))
+        return fold_radius(self.k1, self.k2, self.k3)
 
     def project(self, rays: Array) -> Array:
         """Pixels (..., 2) of rays (..., 3) in camera axes; NaN where the lens sees nothing.
@@ -52,8 +55,8 @@ class Lens:
         with np.errstate(divide="ignore", invalid="ignore"):
             u = rays[..., :2] / np.where(z > 1e-9, z, np.nan)[..., None]
         r2 = np.sum(u * u, axis=-1)
-        bend = 1.0 + self.k1 * r2
-        if self.k1 < 0:
+        bend = 1.0 + r2 * (self.k1 + r2 * (self.k2 + r2 * self.k3))
+        if np.isfinite(self.fold_radius):
             bend = np.where(r2 < self.fold_radius**2, bend, np.nan)
         return self.bent(self.centre + self.focal_px * u * bend[..., None])
 
@@ -70,17 +73,21 @@ class Lens:
         return d / self._bend_at(np.sqrt(np.sum(d * d, axis=-1)))[..., None]
 
     def _bend_at(self, rd: Array) -> Array:
-        """1 + k1 r^2 at the undistorted radius r whose distorted radius is `rd` (Newton)."""
-        if self.k1 == 0.0:
+        """The bend at the undistorted radius r whose distorted radius is `rd` (Newton)."""
+        if self.k1 == self.k2 == self.k3 == 0.0:
             return np.ones_like(rd)
         top = 0.999 * self.fold_radius
         r = np.minimum(rd, top)
         for _ in range(20):
-            step = (r * (1 + self.k1 * r * r) - rd) / (1 + 3 * self.k1 * r * r)
+            r2 = r * r
+            bend = 1 + r2 * (self.k1 + r2 * (self.k2 + r2 * self.k3))
+            slope = 1 + r2 * (3 * self.k1 + r2 * (5 * self.k2 + r2 * 7 * self.k3))
+            step = (r * bend - rd) / slope
             r = np.clip(r - step, 0.0, top)
             if np.max(np.abs(step), initial=0.0) < 1e-13:
                 break
-        return 1 + self.k1 * r * r
+        r2 = r * r
+        return 1 + r2 * (self.k1 + r2 * (self.k2 + r2 * self.k3))
 
     def rays(self, points: Array) -> Array:
         """Unit rays (..., 3) in camera axes of pixels (..., 2)."""
@@ -112,6 +119,14 @@ class Lens:
         x = np.linspace(-0.5, self.width - 0.5, steps)
         y = np.linspace(-0.5, self.height - 0.5, steps)
         return np.stack(np.meshgrid(x, y), -1).reshape(-1, 2)
+
+
+@lru_cache(maxsize=4096)
+def fold_radius(k1: float, k2: float, k3: float) -> float:
+    """The least |u| > 0 at which the distorted radius stops growing, or inf."""
+    roots = np.roots([7 * k3, 5 * k2, 3 * k1, 1.0]) if (k1 or k2 or k3) else np.zeros(0)
+    real = [r.real for r in roots if abs(r.imag) < 1e-9 * abs(r) and r.real > 0]
+    return float(np.sqrt(min(real))) if real else np.inf
 
 
 def focal_px_from_35mm(focal35_mm: float, width: int, height: int) -> float:

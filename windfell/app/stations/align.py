@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from windfell.align.panorama import PanoramaRegistration, Placed
+from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto
 from windfell.app import theme
 from windfell.app.registrations import Registrations

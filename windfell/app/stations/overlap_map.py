@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
-from windfell.align.panorama import PairFit, PanoramaRegistration, Placed
+from windfell.align.registration import PairFit, PanoramaRegistration, Placed
 from windfell.app import theme
 from windfell.app.registrations import Registrations
 from windfell.app.session import Session

@@ -1,0 +1,240 @@
+"""Matches refined to a fraction of a pixel: the light around a point in one frame laid on the other's.
+
+Patches are sampled along the geometry that is known already, so that only a small shift is left. It is
+searched for by normalised correlation, then solved by least squares on the patches' gradients (Lucas &
+Kanade 1981), with the mean of both patches' gradients, which takes away the error of first order.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.adjust import Observations
+from windfell.align.cameras import Cameras, projected, rays_of
+from windfell.job import Job
+
+Array = NDArray[np.float64]
+F32 = NDArray[np.float32]
+
+HALF, SEARCH = 8, 3
+ROUNDS = 4
+LEAST_LIKENESS = 0.75
+MOST_ERROR = 0.35
+FLOOR = 0.08
+MOST_POINTS, LINK_MOST, LINK_LEAST = 20_000, 400, 40
+
+
+class View(Protocol):
+    """A frame's light for matching; `scale` is its own px per px of the frame's full size."""
+
+    scale: float
+
+    def at(self, points: Array) -> F32:
+        """Values (...) at ideal px (..., 2) of the full size."""
+        ...
+
+
+@dataclass(frozen=True)
+class Shifts:
+    """What was found for m pairs of patches: shifts (m, 2) in patch px, likeness (m,) -1..1, and
+    the expected error (m,) in patch px, inf where nothing was found.
+    """
+
+    shift: Array
+    likeness: Array
+    error: Array
+
+
+def thinned(observations: Sequence[Observations], most: int = MOST_POINTS) -> list[Observations]:
+    """Each link's share of `most` points in all, taken evenly from its points, which come strongest first."""
+    share = int(np.clip(most // max(1, len(observations)), LINK_LEAST, LINK_MOST))
+    out = []
+    for o in observations:
+        n = len(o.points_a)
+        out.append(o if n <= share else o.chosen(np.linspace(0, n - 1, share).astype(int)))
+    return out
+
+
+def refined(
+    observations: Sequence[Observations], cameras: Cameras, view: Callable[[int], View], job: Job
+) -> list[Observations]:
+    """The observations with points of `b` moved to where the light agrees best, unsure ones left out.
+
+    `view(n)` gives a camera's frame; each is asked for once. `weight` becomes the inverse of each point's
+    expected error squared, 1 for 0.1 px at full size.
+    """
+    grids = [_grids(cameras, o) for o in observations]
+    patches_a: dict[int, F32] = {}
+    patches_b: dict[int, F32] = {}
+    scales = np.ones(cameras.count)
+
+    def sample(n: int) -> None:
+        seen = view(n)
+        scales[n] = seen.scale
+        for k, o in enumerate(observations):
+            if o.a == n:
+                patches_a[k] = seen.at(o.points_a[:, None, None] + _offsets(HALF) / seen.scale)
+
+    def sample_other(n: int) -> None:
+        seen = view(n)
+        for k, o in enumerate(observations):
+            if o.b == n:
+                reach = _offsets(HALF + SEARCH + 2) / scales[o.a]
+                patches_b[k] = seen.at(o.points_b[:, None, None] + np.einsum("mij,yxj->myxi", grids[k], reach))
+
+    first = sorted({o.a for o in observations})
+    other = sorted({o.b for o in observations})
+    job.map(sample, first, "looking closely")
+    job.map(sample_other, other, "looking closely")
+    found = job.map(lambda k: patch_shifts(patches_a[k], patches_b[k]), list(range(len(observations))),
+                    "refining points")
+    return [_moved(o, grids[k], scales[o.a], found[k]) for k, o in enumerate(observations)]
+
+
+def _offsets(half: int) -> Array:
+    steps = np.arange(-half, half + 1, dtype=float)
+    return np.stack(np.meshgrid(steps, steps), axis=-1)
+
+
+def _grids(cameras: Cameras, o: Observations) -> Array:
+    """(m, 2, 2): how a small step in `a` is seen in `b`, by the cameras."""
+    n = len(o.points_a)
+    a, b = np.full(n, o.a), np.full(n, o.b)
+    turn = cameras.rotations[o.b].T @ cameras.rotations[o.a]
+
+    def across(points: Array) -> Array:
+        return projected(cameras, b, rays_of(cameras, a, points) @ turn.T)
+
+    step = 4.0
+    columns = [(across(o.points_a + [step, 0]) - across(o.points_a - [step, 0])) / (2 * step),
+               (across(o.points_a + [0, step]) - across(o.points_a - [0, step])) / (2 * step)]
+    return np.stack(columns, axis=-1)
+
+
+def _moved(o: Observations, grid: Array, scale: float, found: Shifts) -> Observations:
+    sure = (found.likeness > LEAST_LIKENESS) & (found.error < MOST_ERROR)
+    step = np.einsum("mij,mj->mi", grid, found.shift / scale)
+    error = np.hypot(found.error, FLOOR) / scale
+    weight = (0.1 / np.where(np.isfinite(error), error, 1e6)) ** 2
+    return replace(o, points_b=o.points_b + step, weight=weight).chosen(sure)
+
+
+def patch_shifts(one: F32, other: F32) -> Shifts:
+    """How far the light of patches `one` (m, k, k) lies in `other` (m, k + 2 r, k + 2 r), in px."""
+    m, k = len(one), one.shape[1]
+    if m == 0:
+        return Shifts(np.zeros((0, 2)), np.zeros(0), np.zeros(0))
+    margin = (other.shape[1] - k) // 2
+    window = _window(k)
+    fair = np.isfinite(one).all((1, 2)) & np.isfinite(other).all((1, 2))
+    one = np.where(fair[:, None, None], one, 0).astype(np.float64)
+    other = np.where(fair[:, None, None], other, 0).astype(np.float64)
+    normal_one = _normalised(one, window)
+    likeness, start = _searched(normal_one, other, window, min(SEARCH, margin - 2))
+    shift = start.astype(float)
+    error = np.full(m, np.inf)
+    for _ in range(ROUNDS):
+        there = _normalised(_shifted(other, shift, k), window)
+        slope = 0.5 * (normal_one + there)
+        gy, gx = np.gradient(slope, axis=(1, 2))
+        w = window[None]
+        xx, xy, yy = (np.sum(w * p, axis=(1, 2)) for p in (gx * gx, gx * gy, gy * gy))
+        off = normal_one - there
+        bx, by = np.sum(w * gx * off, axis=(1, 2)), np.sum(w * gy * off, axis=(1, 2))
+        det = np.maximum(xx * yy - xy * xy, 1e-12)
+        step = np.stack([(yy * bx - xy * by) / det, (xx * by - xy * bx) / det], axis=-1)
+        shift = shift + np.clip(step, -0.7, 0.7)
+        shift = np.clip(shift, start - 1.5, start + 1.5)
+        left = np.sum(w * off * off, axis=(1, 2)) / np.sum(window)
+        # neighbouring pixels err alike: a quarter of them count
+        error = np.sqrt(4 * left * (xx + yy) / det)
+    there = _normalised(_shifted(other, shift, k), window)
+    likeness = np.sum(window * normal_one * there, axis=(1, 2)) / np.sum(window)
+    inner = np.abs(shift).max(axis=1) < SEARCH + 0.6
+    return Shifts(shift, np.where(fair & inner, likeness, -1.0), np.where(fair & inner, error, np.inf))
+
+
+def _window(k: int) -> Array:
+    x = np.arange(k) - (k - 1) / 2
+    g = np.exp(-0.5 * (x / (k / 3)) ** 2)
+    return np.outer(g, g)
+
+
+def _normalised(p: Array, window: Array) -> Array:
+    """Patches with weighted mean 0 and deviation 1."""
+    total = np.sum(window)
+    p = p - np.sum(p * window, axis=(1, 2), keepdims=True) / total
+    return p / np.sqrt(np.sum(p * p * window, axis=(1, 2), keepdims=True) / total + 1e-9)
+
+
+def _searched(one: Array, other: Array, window: Array, reach: int) -> tuple[Array, NDArray[np.intp]]:
+    """The best whole shift (m, 2) within `reach`, and its likeness."""
+    k, margin = one.shape[1], (other.shape[1] - one.shape[1]) // 2
+    best, at = np.full(len(one), -2.0), np.zeros((len(one), 2), int)
+    total = np.sum(window)
+    weighted = one * window
+    for dy in range(-reach, reach + 1):
+        for dx in range(-reach, reach + 1):
+            part = other[:, margin + dy : margin + dy + k, margin + dx : margin + dx + k]
+            mean = np.einsum("myx,yx->m", part, window) / total
+            square = np.einsum("myx,myx,yx->m", part, part, window) / total
+            like = np.einsum("myx,myx->m", part, weighted) / total
+            like = like / np.sqrt(np.maximum(square - mean * mean, 1e-12))
+            better = like > best
+            best[better] = like[better]
+            at[better] = (dx, dy)
+    return best, at
+
+
+def _shifted(other: Array, shift: Array, k: int) -> Array:
+    """The middle (m, k, k) of patches looked at `shift` px aside (cubic convolution, Keys 1981)."""
+    margin = (other.shape[1] - k) // 2
+    whole = np.floor(shift).astype(int)
+    part = shift - whole
+    rows = np.arange(k)[None, :] + margin
+    wx, wy = _cubic(part[:, 0]), _cubic(part[:, 1])
+    index = np.arange(len(other))[:, None, None]
+    out = np.zeros((len(other), k, k))
+    across = np.zeros((len(other), k + 3, k))
+    y = np.arange(k + 3)[None, :] + margin - 1 + whole[:, 1:]
+    y = np.clip(y, 0, other.shape[1] - 1)
+    for i in range(4):
+        x = np.clip(rows + whole[:, :1] + i - 1, 0, other.shape[2] - 1)
+        across += wx[:, i, None, None] * other[index, y[:, :, None], x[:, None, :]]
+    for i in range(4):
+        out += wy[:, i, None, None] * across[:, i : i + k]
+    return out
+
+
+def _cubic(t: Array) -> Array:
+    """(m, 4) weights of the four neighbours at fractions `t`."""
+    t2, t3 = t * t, t * t * t
+    return np.stack([-0.5 * t3 + t2 - 0.5 * t, 1.5 * t3 - 2.5 * t2 + 1,
+                     -1.5 * t3 + 2 * t2 + 0.5 * t, 0.5 * t3 - 0.5 * t2], axis=-1)
+
+
+class GreyView:
+    """A view on a grey picture; `onto` takes ideal px of the full size to the frame's own."""
+
+    def __init__(self, grey: F32, width: int, onto: Callable[[Array], Array] | None = None) -> None:
+        self._grey, self._onto = grey, onto
+        self.scale = grey.shape[1] / width
+
+    def at(self, points: Array) -> F32:
+        """NaN beyond the frame."""
+        own = points if self._onto is None else self._onto(points)
+        own = (own + 0.5) * self.scale - 0.5
+        flat = own.reshape(-1, own.shape[-2], 2).astype(np.float32)
+        out = np.empty(flat.shape[:2], np.float32)
+        for top in range(0, len(flat), 8192):
+            part = flat[top : top + 8192]
+            out[top : top + 8192] = cv2.remap(
+                self._grey, part[..., 0], part[..., 1], cv2.INTER_CUBIC, borderMode=cv2.BORDER_CONSTANT,
+                borderValue=float("nan"))
+        return out.reshape(own.shape[:-1])

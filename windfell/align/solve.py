@@ -1,0 +1,165 @@
+"""From links to cameras: a start, the joint adjustment in steps, points refined on the light itself."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.adjust import Observations, adjust, error_px, uncertainty
+from windfell.align.cameras import Cameras, cameras_of
+from windfell.align.features import Features
+from windfell.align.focal import USUAL, chained_rotations, first_focal
+from windfell.align.pairs import Link
+from windfell.align.refine import View, refined, thinned
+from windfell.align.registration import PairFit
+from windfell.job import Job
+
+Array = NDArray[np.float64]
+
+TIGHT = 1 / 1000
+LOOSE = 1 / 130
+FINEST_PX = 0.35
+LEAST_POINTS = 8
+LEAST_REFINED = 12
+LEAST_SHARE = 0.2
+ROUGH_POINTS, ALL_POINTS = 1500, 8000
+COARSE_WEIGHT = 0.02
+
+
+@dataclass(frozen=True)
+class LensHint:
+    """What is known of a frame's lens: which frames share it, a focal length or None."""
+
+    key: tuple
+    focal_px: float | None
+
+
+@dataclass(frozen=True)
+class Solved:
+    """Adjusted cameras of the members, the fit of every link among them, and standard errors."""
+
+    cameras: Cameras
+    fits: tuple[PairFit, ...]
+    turn_errors: Array
+    lens_errors: Array
+
+
+def solved(
+    features: Sequence[Features], hints: Sequence[LensHint], links: Sequence[Link], members: list[int],
+    focal_px: float | None, job: Job,
+) -> tuple[Cameras, list[Observations]]:
+    """Cameras that all links of the members agree on, and the points that hold, by their features' places."""
+    place = {n: i for i, n in enumerate(members)}
+    inner = [k for k in links if k.a in place and k.b in place]
+    longest = max(max(features[n].width, features[n].height) for n in members)
+    first = [_observed(k, place, k.inlier) for k in inner]
+    everything = [_observed(k, place, np.ones(len(k.points_a), bool)) for k in inner]
+    cameras = starting_cameras(features, hints, members, first, focal_px)
+    job.step("fitting cameras", 0.1)
+    cameras = adjust(cameras, thinned(first, ROUGH_POINTS), LOOSE / 3 * longest, job)
+    for fraction, scale, most in (
+        (0.4, LOOSE, ROUGH_POINTS), (0.6, 3 * TIGHT, ROUGH_POINTS), (0.8, TIGHT, ALL_POINTS),
+    ):
+        job.step("fitting cameras", fraction)
+        chosen = [_agreeing(cameras, o, 2.5 * scale * longest) for o in everything]
+        kept = _holding(len(members), chosen, first)
+        cameras = adjust(cameras, thinned(kept, most), scale * longest, job, widen=1.0)
+    return cameras, [_agreeing(cameras, o, 2.5 * TIGHT * longest) for o in everything]
+
+
+def finished(
+    cameras: Cameras, held: Sequence[Observations], everything: Sequence[Link], members: list[int], job: Job,
+    view: Callable[[int], View] | None,
+) -> Solved:
+    """The last word: points refined if the frames can be looked at, cameras fitted to their real noise."""
+    longest = float(cameras.sizes.max())
+    if view is not None:
+        close = refined(thinned([o for o in held if len(o.points_a)]), cameras, view, job)
+        held = _with_refined(held, close)
+    scale = TIGHT * longest
+    for _ in range(3):
+        cameras = adjust(cameras, held, scale, job, widen=1.0)
+        noise = _noise([o for o in held if len(o.points_a)], cameras)
+        scale = float(np.clip(4 * noise, FINEST_PX, TIGHT * longest))
+    errors = uncertainty(cameras, held, scale)
+    fits = [_fit(cameras, o, k, 2.5 * scale, TIGHT * longest) for o, k in zip(held, everything, strict=True)]
+    return Solved(cameras, tuple(fits), errors.turns, errors.lenses)
+
+
+def _with_refined(held: Sequence[Observations], close: Sequence[Observations]) -> list[Observations]:
+    """Refined points where a link has enough of them; elsewhere its features, which then count little."""
+    fine = {(o.a, o.b): o for o in close}
+    out = []
+    for o in held:
+        own = fine.get((o.a, o.b))
+        if own is not None and len(own.points_a) >= LEAST_REFINED:
+            out.append(own)
+        else:
+            out.append(Observations(o.a, o.b, o.points_a, o.points_b, np.full(len(o.points_a), COARSE_WEIGHT)))
+    return out
+
+
+def _noise(held: Sequence[Observations], cameras: Cameras) -> float:
+    """The robust deviation of the points' errors, px."""
+    errors = np.concatenate([error_px(cameras, o) for o in held])
+    weight = np.concatenate([np.ones(len(o.points_a)) if o.weight is None else o.weight for o in held])
+    order = np.argsort(errors)
+    half = np.searchsorted(np.cumsum(weight[order]), 0.5 * weight.sum())
+    return float(1.2 * errors[order[min(half, len(order) - 1)]])
+
+
+def starting_cameras(features, hints, members, observations, focal_px) -> Cameras:
+    """Focal lengths from metadata or from the pairs, rotations chained from the pairs."""
+    keys = list(dict.fromkeys(hints[n].key for n in members))
+    sizes = [(features[n].width, features[n].height) for n in members]
+    group = [keys.index(hints[n].key) for n in members]
+    known = [_group_focal(keys[g], hints, members) for g in range(len(keys))]
+    usual = [USUAL * max(max(s) for s, k in zip(sizes, group, strict=True) if k == g)
+             for g in range(len(keys))]
+    focal = np.array([focal_px or k or u for k, u in zip(known, usual, strict=True)], float)
+    cameras = cameras_of(sizes, group, focal, fixed_focal=focal_px is not None)
+    if focal_px is None:
+        cameras = cameras.with_focal(focal * first_focal(cameras, observations, all(known)))
+    return cameras.turned(chained_rotations(cameras, observations))
+
+
+def _group_focal(key: tuple, hints: Sequence[LensHint], members: list[int]) -> float | None:
+    found = [hints[n].focal_px for n in members if hints[n].key == key and hints[n].focal_px]
+    return float(np.median(found)) if found else None
+
+
+def _observed(k: Link, place: dict[int, int], chosen: NDArray) -> Observations:
+    return Observations(place[k.a], place[k.b], k.points_a[chosen], k.points_b[chosen])
+
+
+def _agreeing(cameras: Cameras, o: Observations, within_px: float) -> Observations:
+    return o.chosen(error_px(cameras, o) < within_px)
+
+
+def _holding(count: int, chosen: list[Observations], first: list[Observations]) -> list[Observations]:
+    """The links with enough agreeing points; all of them if the frames fell apart otherwise."""
+    kept = [o for o in chosen if len(o.points_a) >= LEAST_POINTS]
+    if _connects(count, kept):
+        return kept
+    return [c if len(c.points_a) >= LEAST_POINTS else f for c, f in zip(chosen, first, strict=True)]
+
+
+def _connects(count: int, observations: Sequence[Observations]) -> bool:
+    group = list(range(count))
+    for o in observations:
+        old, new = group[o.b], group[o.a]
+        group = [new if g == old else g for g in group]
+    return len(set(group)) == 1
+
+
+def _fit(cameras: Cameras, o: Observations, k: Link, within_px: float, loose_px: float) -> PairFit:
+    """The points of a link that hold: tightly, or loosely where parallax lets too few."""
+    error = error_px(cameras, o)
+    held = error < within_px
+    if held.sum() < max(LEAST_POINTS, 0.5 * len(error)):
+        held = error < 2.5 * loose_px
+    rms = float(np.sqrt(np.mean(error[held] ** 2))) if held.any() else float("inf")
+    return PairFit(k.a, k.b, o.points_a[held], o.points_b[held], rms)
