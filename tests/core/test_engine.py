@@ -64,7 +64,7 @@ class Panoramas(unittest.TestCase):
         """Against the land itself, seen without drift, noise or dark corners."""
         from windfell.demo.photograph import Photographer, Shot
         from windfell.demo.scenes import paint_ridge
-        from windfell.demo.sets import _canvas_width
+        from windfell.demo.truth import canvas_width
         from windfell.geometry.camera import Lens
 
         stages = self.engine.stages(self.project, self.id)
@@ -73,7 +73,7 @@ class Panoramas(unittest.TestCase):
         lens = Lens(400, 200, truth[1]["focal_px"] * 0.6)
         middle = np.array(truth[1]["rotation"])
         shot = Shot(lens, middle)
-        clean = Photographer(paint_ridge(_canvas_width(truth[0]["focal_px"]))).clean(shot)
+        clean = Photographer(paint_ridge(canvas_width(truth[0]["focal_px"]))).clean(shot)
         canvas = stages.canvas(Job())
         world = found.frames[1].rotation @ middle.T
         y, x = np.mgrid[0:200, 0:400].astype(float)

@@ -6,9 +6,10 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from windfell.geometry.camera import Lens
+from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
-from windfell.shape.bounds import Posed, field_of_view, fitted_canvas, sphere_canvas
+from windfell.shape.bounds import field_of_view, fitted_canvas, sphere_canvas
 from windfell.shape.choice import suitable_projection
 from windfell.shape.stretch import most_stretch
 from windfell.shape.trim import largest_rectangle

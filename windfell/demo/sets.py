@@ -20,14 +20,13 @@ from windfell.demo.faults import write_planted
 from windfell.demo.files import Camera, exif_bytes, write_jpeg
 from windfell.demo.photograph import Photographer, Shot
 from windfell.demo.scenes import paint_green, paint_ridge
+from windfell.demo.truth import START, canvas_width, truth_of, write_shots, write_truth
+from windfell.demo.turned import write_round, write_two_rows
 from windfell.demo.visitors import draw_visitor, passers_by
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.pixels.colour import srgb_decoded
-
-MOST_CANVAS = 11_000
-START = datetime(2026, 5, 16, 14, 5, 0)
 
 
 @dataclass(frozen=True)
@@ -87,14 +86,9 @@ def write_row(folder: Path, plan: RowPlan, scale: float, job: Job, stem: str = "
     """Draw the ridge, take the row, write frames and truth.json."""
     shots = row_shots(plan, scale)
     job.step("painting the land", 0.0)
-    width = _canvas_width(shots[0].lens.focal_px)
+    width = canvas_width(shots[0].lens.focal_px)
     photographer = Photographer(paint_ridge(width, canvas_seed))
-    names = []
-    for n, shot in enumerate(job.over(shots, "taking frames")):
-        names.append(f"{stem}-{n + 1:02d}.jpg")
-        exif = exif_bytes(shot, START + timedelta(seconds=3 * n))
-        write_jpeg(folder / names[-1], photographer.take(shot), exif)
-    _write_truth(folder, "panorama", [_truth_of(n, s) for n, s in zip(names, shots, strict=True)])
+    write_shots(folder, photographer, shots, stem, START, job)
 
 
 @dataclass(frozen=True)
@@ -116,7 +110,7 @@ def write_green(folder: Path, plan: GreenPlan, scale: float, job: Job, stem: str
     lens = Lens(round(plan.width * scale), round(plan.height * scale), plan.focal_px * scale)
     shot = Shot(lens, from_yaw_pitch_roll(0, np.radians(1.0), 0), vignette=0.12, noise=plan.noise)
     job.step("painting the green", 0.0)
-    photographer = Photographer(paint_green(_canvas_width(lens.focal_px)))
+    photographer = Photographer(paint_green(canvas_width(lens.focal_px)))
     clean = photographer.clean(shot)
     rng = np.random.default_rng(plan.seed)
     horizon = lens.height * 0.56
@@ -132,32 +126,10 @@ def write_green(folder: Path, plan: GreenPlan, scale: float, job: Job, stem: str
         exif = exif_bytes(own, start + timedelta(seconds=4 * n))
         write_jpeg(folder / name, photographer.take(own, scene), exif)
         cv2.imwrite(str(folder / "truth" / f"mask-{n + 1:02d}.png"), mask)
-        rows.append({**_truth_of(name, own), "mask": f"truth/mask-{n + 1:02d}.png"})
+        rows.append({**truth_of(name, own), "mask": f"truth/mask-{n + 1:02d}.png"})
     plate = photographer.take(replace(shot, noise=0.0), clean)
     cv2.imwrite(str(folder / "truth" / "clean-plate.png"), plate[..., ::-1])
-    _write_truth(folder, "stack", rows, clean_plate="truth/clean-plate.png")
-
-
-def _canvas_width(focal_px: float) -> int:
-    return int(min(MOST_CANVAS, 2 * np.pi * focal_px * 1.05)) // 2 * 2
-
-
-def _truth_of(name: str, shot: Shot) -> dict:
-    return {
-        "file": name,
-        "width": shot.lens.width,
-        "height": shot.lens.height,
-        "rotation": np.asarray(shot.rotation).tolist(),
-        "focal_px": shot.lens.focal_px,
-        "distortion": {"k1": shot.lens.k1},
-        "gain": list(shot.gain),
-        "vignette": shot.vignette,
-    }
-
-
-def _write_truth(folder: Path, kind: str, frames: list[dict], **more: str) -> None:
-    words = {"kind": kind, "frames": frames, **more}
-    (folder / "truth.json").write_text(json.dumps(words, indent=1))
+    write_truth(folder, "stack", rows, clean_plate="truth/clean-plate.png")
 
 
 @dataclass(frozen=True)
@@ -179,7 +151,7 @@ def write_brackets(folder: Path, plan: BracketPlan, scale: float, job: Job, stem
     """Draw the chapel's inside, take it from a tripod at every exposure; EXIF tells the times."""
     lens = Lens(round(plan.width * scale), round(plan.height * scale), plan.focal_px * scale)
     job.step("painting the chapel", 0.0)
-    photographer = Photographer(paint_chapel_inside(_canvas_width(lens.focal_px)))
+    photographer = Photographer(paint_chapel_inside(canvas_width(lens.focal_px)))
     step = 2 * np.degrees(np.arctan(plan.width / 2 / plan.focal_px)) * (1 - plan.overlap)
     shots = [
         (from_yaw_pitch_roll(np.radians((p - (plan.positions - 1) / 2) * step), np.radians(2.0), 0.0), ev)
@@ -193,8 +165,8 @@ def write_brackets(folder: Path, plan: BracketPlan, scale: float, job: Job, stem
         taken = start + timedelta(seconds=2 * n + 6 * (n // len(plan.steps_ev)))
         exif = exif_bytes(shot, taken, Camera(speed=60.0 / 2.0**ev))
         write_jpeg(folder / name, photographer.take(shot), exif)
-        rows.append(_truth_of(name, shot))
-    _write_truth(folder, "panorama", rows)
+        rows.append(truth_of(name, shot))
+    write_truth(folder, "panorama", rows)
 
 
 @dataclass(frozen=True)
@@ -219,7 +191,7 @@ def write_clip(folder: Path, plan: ClipPlan, scale: float, job: Job, stem: str =
     even = lambda v: round(v * scale / 2) * 2  # noqa: E731
     lens = Lens(even(plan.width), even(plan.height), plan.focal_px * scale)
     job.step("painting the land", 0.0)
-    photographer = Photographer(paint_ridge(_canvas_width(lens.focal_px)))
+    photographer = Photographer(paint_ridge(canvas_width(lens.focal_px)))
     rng = np.random.default_rng(plan.seed)
     shots = []
     for n in range(plan.count):
@@ -230,7 +202,7 @@ def write_clip(folder: Path, plan: ClipPlan, scale: float, job: Job, stem: str =
         shots.append(Shot(lens, turn, noise=0.006, seed=plan.seed * 1000 + n))
     pictures = (photographer.take(s) for s in job.over(shots, "filming"))
     write_video(folder / f"{stem}.mp4", pictures, plan.rate, start)
-    _write_truth(folder, "video", [_truth_of(f"{n / plan.rate:.3f} s", s) for n, s in enumerate(shots)])
+    write_truth(folder, "video", [truth_of(f"{n / plan.rate:.3f} s", s) for n, s in enumerate(shots)])
 
 
 def write_card(folder: Path, scale: float, job: Job, gap_s: float = 420.0) -> None:
@@ -290,6 +262,8 @@ SETS = {
                 lambda folder, scale, job: write_brackets(folder, BracketPlan(), scale, job)),
         DemoSet("kite-clip", "Kite clip", "video",
                 lambda folder, scale, job: write_clip(folder, ClipPlan(), scale, job)),
+        DemoSet("two-row-sweep", "Two-row sweep", "panorama", write_two_rows),
+        DemoSet("tarn-round", "Tarn round", "panorama", write_round),
         DemoSet("card", "The whole card", "card", write_card),
     )
 }

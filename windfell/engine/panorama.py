@@ -30,6 +30,7 @@ from windfell.engine.surface import (
     surface_map,
 )
 from windfell.geometry.optics import Optics
+from windfell.geometry.posed import Posed
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.join.blend import FINE_LEVELS, blended, hard_weights, reach, wide_correction
@@ -41,7 +42,6 @@ from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.tiles import Region
 from windfell.recipe.model import Edges, FrameSet, Kind, Project, ProjectionChoice
 from windfell.shape.bounds import (
-    Posed,
     field_of_view,
     fitted_canvas,
     native_px_per_unit,
@@ -185,7 +185,7 @@ class PanoramaStages:
         region = Region(0, 0, canvas.width, canvas.height)
         for frame in self.posed(job):
             job.check()
-            seen |= covered(canvas, region, frame.lens, frame.rotation)
+            seen |= covered(canvas, region, frame)
         return seen
 
     def kept_area(self, job: Job) -> float:
@@ -221,7 +221,7 @@ class PanoramaStages:
         return full.scaled(min(1.0, float(np.sqrt(pixels / (full.width * full.height)))))
 
     def _source_scale(self, frame: Posed, canvas: Canvas) -> float:
-        return min(1.0, canvas.px_per_unit / frame.lens.focal_px)
+        return min(1.0, canvas.px_per_unit / frame.px_per_unit)
 
     def _warp(self, n: int, canvas: Canvas, region: Region, light: FrameLight, job: Job):
         """Placed frame `n` on a region of a canvas, or None."""
@@ -229,7 +229,7 @@ class PanoramaStages:
         at = self.registration(job).placed[n]
         source = self._opened(job)[at], self.set.used[at]
         sheet = self._host.developed(*source, self._source_scale(frame, canvas), job)
-        return warped(sheet, canvas, region, frame.lens, frame.rotation, light)
+        return warped(sheet, canvas, region, frame, light)
 
     def lights(self, job: Job) -> list[FrameLight]:
         """What each placed frame's light is multiplied by."""
@@ -247,7 +247,7 @@ class PanoramaStages:
             w = self._warp(n, surface, whole, FrameLight(), job)
             if w is None:
                 return None
-            where = frame_map(surface, whole, frames[n].lens, frames[n].rotation).dense()
+            where = frame_map(surface, whole, frames[n]).dense()
             return w.light, w.mask(), radius2(where, frames[n].lens)
 
         views = job.map(seen, list(range(len(frames))), "matching light")
@@ -295,7 +295,7 @@ class PanoramaStages:
         if seen is None:
             blank = np.zeros((box.height, box.width), np.float32)
             return Claim(box, np.dstack([blank] * 3), blank > 0, blank)
-        where = frame_map(surface, box, frame.lens, frame.rotation).dense()
+        where = frame_map(surface, box, frame).dense()
         width, height = frame.lens.width, frame.lens.height
         x, y = where[..., 0], where[..., 1]
         inside = np.minimum.reduce([x, width - 1 - x, y, height - 1 - y]) / (min(width, height) / 2)

@@ -8,10 +8,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.geometry.posed import Posed
+from windfell.geometry.projections import PROJECTIONS
 from windfell.join.warp import map_step
 from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.tiles import Region
-from windfell.shape.bounds import Posed
 from windfell.shape.canvas import Canvas
 
 F32 = NDArray[np.float32]
@@ -36,7 +37,8 @@ class Wide:
 
 def frame_box(frame: Posed, surface: Canvas) -> Region:
     """The box of the surface that holds a frame, with a margin."""
-    points = surface.pixels(frame.lens.rays(frame.lens.grid(40)) @ frame.rotation.T)
+    points = surface.pixels(frame.rays(frame.lens.grid(40)))
+    points = points[np.isfinite(points).all(axis=1)]
     points = np.clip(points, -2, [surface.width + 2, surface.height + 2])
     x0, y0 = np.floor(points.min(axis=0)).astype(int) - 3
     x1, y1 = np.ceil(points.max(axis=0)).astype(int) + 4
@@ -51,8 +53,10 @@ def frame_box(frame: Posed, surface: Canvas) -> Region:
 
 def _to_poles(frame: Posed, surface: Canvas, top: int, bottom: int) -> tuple[int, int]:
     """The rows stretched to the pole that the frame holds, if it does."""
+    if frame.place is not None:
+        return top, bottom
     poles = np.array([[0.0, -1.0, 0.0], [0.0, 1.0, 0.0]])
-    seen = frame.lens.project(poles @ frame.rotation)
+    seen = frame.project(poles)
     size = (frame.lens.width, frame.lens.height)
     inside = inside_frame(seen, *size)
     return (0 if inside[0] else top), (surface.height if inside[1] else bottom)
@@ -60,13 +64,15 @@ def _to_poles(frame: Posed, surface: Canvas, top: int, bottom: int) -> tuple[int
 
 def surface_map(surface: Canvas, canvas: Canvas, region: Region) -> GridMap:
     """Where the pixels of a canvas's region lie on the surface, without a jump within the region."""
-    period = 2 * np.pi / (surface.right - surface.left) * surface.width
+    around = PROJECTIONS[surface.projection].period
+    period = around and around / (surface.right - surface.left) * surface.width
     middle = np.array([[region.left + region.width / 2, region.top + region.height / 2]])
     about = surface.pixels(canvas.rays(middle))[0, 0]
 
     def place(points: NDArray) -> NDArray:
         found = surface.pixels(canvas.rays(points))
-        found[..., 0] -= period * np.round((found[..., 0] - about) / period)
+        if period:
+            found[..., 0] -= period * np.round((found[..., 0] - about) / period)
         return found
 
     step = min(8, map_step(canvas.px_per_unit))

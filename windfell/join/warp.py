@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry.camera import Lens
+from windfell.geometry.posed import Posed
 from windfell.join.light import FrameLight
 from windfell.pixels.fringes import read_in_colours
 from windfell.pixels.resample import GridMap, inside_frame
@@ -38,28 +38,29 @@ def map_step(px_per_unit: float) -> int:
     return 16 if px_per_unit > 1500 else 8 if px_per_unit > 500 else 4
 
 
-def frame_map(canvas: Canvas, region: Region, lens: Lens, rotation: NDArray) -> GridMap:
+def frame_map(canvas: Canvas, region: Region, frame: Posed) -> GridMap:
     """Where the pixels of the region lie in the frame."""
     return GridMap.of(
-        canvas.frame_pixels(lens, rotation),
+        canvas.frame_pixels(frame),
         region.left, region.top, region.width, region.height, map_step(canvas.px_per_unit),
     )
 
 
-def covered(canvas: Canvas, region: Region, lens: Lens, rotation: NDArray) -> NDArray[np.bool_]:
+def covered(canvas: Canvas, region: Region, frame: Posed) -> NDArray[np.bool_]:
     """Where on the region the frame lies, (h, w)."""
-    return inside_frame(frame_map(canvas, region, lens, rotation).dense(), lens.width, lens.height)
+    return inside_frame(frame_map(canvas, region, frame).dense(), frame.lens.width, frame.lens.height)
 
 
 def warped(
-    sheet: Sheet, canvas: Canvas, region: Region, lens: Lens, rotation: NDArray, light: FrameLight
+    sheet: Sheet, canvas: Canvas, region: Region, frame: Posed, light: FrameLight
 ) -> Warped | None:
     """The frame on a region of the canvas, its light corrected; None if it isn't there.
 
-    `lens` may be of any size; it is scaled to the sheet.
+    The frame's lens may be of any size; it is scaled to the sheet.
     """
-    lens = lens.scaled(sheet.width, sheet.height)
-    grid = frame_map(canvas, region, lens, rotation)
+    frame = frame.scaled(sheet.width, sheet.height)
+    lens = frame.lens
+    grid = frame_map(canvas, region, frame)
     box = grid.box(sheet.width, sheet.height)
     if box is None:
         return None

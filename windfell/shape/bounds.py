@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry.camera import Lens
+from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
 from windfell.shape.canvas import IDENTITY, Canvas
 
@@ -17,17 +16,9 @@ BINS = 720
 SAMPLES = 33
 
 
-@dataclass(frozen=True)
-class Posed:
-    """A frame's lens and camera-to-world rotation (3, 3)."""
-
-    lens: Lens
-    rotation: Array
-
-
 def covered_rays(frames: Sequence[Posed]) -> Array:
     """World rays (n, 3) spread over all frames, their edges included."""
-    return np.concatenate([f.lens.rays(f.lens.grid(SAMPLES)) @ f.rotation.T for f in frames])
+    return np.concatenate([f.rays(f.lens.grid(SAMPLES)) for f in frames])
 
 
 def field_of_view(frames: Sequence[Posed]) -> tuple[float, float]:
@@ -42,6 +33,7 @@ def plane_bounds(
     """(left, top, right, bottom) of the frames on a projection's plane, within its limits."""
     kind = PROJECTIONS[projection]
     plane = kind.forward(covered_rays(frames) @ view)
+    plane = plane[np.isfinite(plane).all(axis=1)]
     plane = np.clip(
         plane, [-kind.half_width, -kind.half_height], [kind.half_width, kind.half_height]
     )
@@ -104,4 +96,4 @@ def sphere_canvas(width: int) -> Canvas:
 
 def native_px_per_unit(frames: Sequence[Posed]) -> float:
     """Pixels per rad at which the sharpest frame keeps all its pixels in its middle."""
-    return max(f.lens.focal_px for f in frames)
+    return max(f.px_per_unit for f in frames)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry.camera import Lens
+from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
 
 Array = NDArray[np.float64]
@@ -70,6 +70,6 @@ class Canvas:
         py = (y - self.top) / (self.bottom - self.top) * self.height - 0.5
         return np.stack([px, py], -1)
 
-    def frame_pixels(self, lens: Lens, rotation: Array):
-        """The map from this canvas's pixels to a frame's, for a camera-to-world rotation."""
-        return lambda points: lens.project(self.rays(points) @ rotation)
+    def frame_pixels(self, frame: Posed):
+        """The map from this canvas's pixels to a frame's."""
+        return lambda points: frame.project(self.rays(points))

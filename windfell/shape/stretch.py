@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from windfell.shape.bounds import Posed, covered_rays
+from windfell.geometry.posed import Posed
+from windfell.shape.bounds import covered_rays
 from windfell.shape.canvas import Canvas
 
 STEP = 1e-4
