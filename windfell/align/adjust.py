@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import cho_factor, cho_solve
 
-from windfell.align.cameras import Cameras, projected, rays_of, undistorted
+from windfell.align.cameras import Cameras, carried, undistorted
 from windfell.geometry.rotation import from_rotvec, nearest_rotation
 from windfell.job import Job
 
@@ -83,9 +83,8 @@ def residuals(cameras: Cameras, obs: Observations) -> Array:
     """(n, 4) px: how far each point of `a` lands from its partner in `b`, and the other way."""
     n = len(obs.points_a)
     a, b = np.full(n, obs.a), np.full(n, obs.b)
-    turn = cameras.rotations[obs.b].T @ cameras.rotations[obs.a]
-    ab = projected(cameras, b, rays_of(cameras, a, obs.points_a) @ turn.T) - obs.points_b
-    ba = projected(cameras, a, rays_of(cameras, b, obs.points_b) @ turn) - obs.points_a
+    ab = carried(cameras, a, b, obs.points_a) - obs.points_b
+    ba = carried(cameras, b, a, obs.points_b) - obs.points_a
     return np.concatenate([ab, ba], axis=1)
 
 
@@ -99,15 +98,23 @@ def jacobian(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Ar
     """Residuals (n, 2) of points `p` of frames `i` seen in frames `j` against `q`, and derivatives (n, 2, 18).
 
     Columns: small left rotations of i's frame (3) and of j's (3), the six parts of i's lens, those
-    of j's. A point's u follows from the distortion equation u B(|u|^2) = d by implicit differentiation.
+    of j's; before a flat subject also the places of i's and j's frames, 24 in all. A point's u
+    follows from the distortion equation u B(|u|^2) = d by implicit differentiation.
     """
     n = len(p)
     seen = undistorted(cameras, i, p)
     u, to = seen.u, cameras.lenses[cameras.group[j]]
     ri, rj = cameras.rotations[i], cameras.rotations[j]
     world = ri[:, :, 0] * u[:, :1] + ri[:, :, 1] * u[:, 1:] + ri[:, :, 2]
-    x = np.einsum("nij,ni->nj", rj, world)
-    ahead = x[:, 2] > 1e-6
+    flat = cameras.places is not None
+    target, fits = world, np.ones(n, bool)
+    if flat:
+        fits = world[:, 2] > 1e-6
+        down = np.where(fits, world[:, 2], 1.0)
+        reach = (1 - cameras.places[i, 2]) / down
+        target = cameras.places[i] + world * reach[:, None] - cameras.places[j]
+    x = np.einsum("nij,ni->nj", rj, target)
+    ahead = (x[:, 2] > 1e-6) & fits
     z = np.where(ahead, x[:, 2], 1e-6)
     v = x[:, :2] / z[:, None]
     r2 = np.sum(v * v, axis=1)
@@ -126,11 +133,18 @@ def jacobian(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Ar
     by_x[:, 1, 1] = scale * (bend + 2 * slope * v[:, 1] ** 2)
     by_x[:, 0, 1] = by_x[:, 1, 0] = scale * cross
     by_x[:, :, 2] = -(by_x[:, :, 0] * v[:, :1] + by_x[:, :, 1] * v[:, 1:])
-    by_world = np.einsum("nkj,nij->nki", by_x, rj)
-    out = np.empty((n, 2, 18))
+    by_target = np.einsum("nkj,nij->nki", by_x, rj)
+    out = np.empty((n, 2, 24 if flat else 18))
+    by_world = by_target
+    if flat:
+        # a spot moves with its camera but stays on the plane: I - w e_z^T / w_z
+        on_plane = by_target.copy()
+        on_plane[:, :, 2] -= np.einsum("nki,ni->nk", by_target, world) / down[:, None]
+        by_world = on_plane * reach[:, None, None]
+        out[:, :, 18:21], out[:, :, 21:24] = on_plane, -by_target
     for k in (0, 1):
         out[:, k, 0:3] = np.cross(world, by_world[:, k])
-    out[:, :, 3:6] = -out[:, :, 0:3]
+        out[:, k, 3:6] = -np.cross(target, by_target[:, k])
     by_u = np.einsum("nki,nic->nkc", by_world, ri[:, :, :2])
     radial = (by_u[:, :, 0] * u[:, :1] + by_u[:, :, 1] * u[:, 1:]) / seen.growth[:, None]
     powers = np.stack([seen.bend, seen.r2, seen.r2**2, seen.r2**3], axis=1)
@@ -190,15 +204,14 @@ def _minimised(state: Cameras, pile: Pile, scale: float, guides: Sequence[Guide]
 def normal_equations(
     state: Cameras, pile: Pile, scale: float, guides: Sequence[Guide] = ()
 ) -> tuple[float, Array, Array]:
-    """(cost, normal matrix, gradient) over 3 n rotation and 6 g lens parameters."""
-    n = state.count
-    size = 3 * n + state.lenses.size
+    """(cost, normal matrix, gradient) over the turns, the lenses' parts and, if there are, the places."""
+    size = state.parameters
     normal, gradient = np.zeros((size, size)), np.zeros(size)
     residual, jac = jacobian(state, pile.i, pile.j, pile.p, pile.q)
     r2 = np.sum(residual * residual, axis=1) / scale**2
     cost = 0.5 * scale**2 * float(np.sum(pile.w * r2 / (1 + r2)))
     root = np.sqrt(pile.w) / (1 + r2)
-    rows = (jac * root[:, None, None]).reshape(-1, 18)
+    rows = (jac * root[:, None, None]).reshape(-1, jac.shape[2])
     flat = (residual * root[:, None]).reshape(-1)
     for a, b, start, end in pile.runs:
         part = rows[2 * start : 2 * end]
@@ -214,11 +227,12 @@ def normal_equations(
 
 
 def _columns(state: Cameras, a: int, b: int) -> Ints:
-    first = 3 * state.count
-    lens = np.arange(6)
-    return np.concatenate([
-        3 * a + np.arange(3), 3 * b + np.arange(3),
-        first + 6 * state.group[a] + lens, first + 6 * state.group[b] + lens])
+    first, three, lens = 3 * state.count, np.arange(3), np.arange(6)
+    parts = [3 * a + three, 3 * b + three, first + 6 * state.group[a] + lens, first + 6 * state.group[b] + lens]
+    if state.places is not None:
+        last = first + state.lenses.size
+        parts += [last + 3 * a + three, last + 3 * b + three]
+    return np.concatenate(parts)
 
 
 def _add_beliefs(state: Cameras, normal: Array, gradient: Array) -> float:
@@ -232,7 +246,12 @@ def _add_beliefs(state: Cameras, normal: Array, gradient: Array) -> float:
     turns = np.arange(first)
     normal[turns, turns] += GAUGE
     held = np.repeat(state.locked, 3)
-    normal[turns[held], turns[held]] += LOCK
+    if state.places is None:
+        normal[turns[held], turns[held]] += LOCK
+    else:
+        stands = first + len(off) + turns
+        normal[stands, stands] += GAUGE
+        normal[stands[held], stands[held]] += LOCK
     return 0.5 * float(np.sum((off / sigma) ** 2))
 
 
@@ -251,9 +270,14 @@ def _moved(state: Cameras, step: Array) -> Cameras:
     turns = np.array([
         nearest_rotation(from_rotvec(v) @ r)
         for v, r in zip(step[:first].reshape(-1, 3), state.rotations, strict=True)])
-    change = step[first:].reshape(-1, 6)
+    last = first + state.lenses.size
+    change = step[first:last].reshape(-1, 6)
     change[:, 0] = np.clip(change[:, 0], -0.3, 0.3)
-    return replace(state, rotations=turns, lenses=state.lenses + change)
+    places = state.places
+    if places is not None:
+        places = places + step[last:].reshape(-1, 3)
+        places[:, 2] = np.minimum(places[:, 2], 0.9)
+    return replace(state, rotations=turns, lenses=state.lenses + change, places=places)
 
 
 @dataclass(frozen=True)
@@ -289,4 +313,4 @@ def uncertainty(
     first = 3 * cameras.count
     turns = np.linalg.norm(error[:first].reshape(-1, 3), axis=1)
     turns[anchor] = 0.0
-    return Uncertainty(anchor, turns, error[first:].reshape(-1, 6))
+    return Uncertainty(anchor, turns, error[first : first + cameras.lenses.size].reshape(-1, 6))

@@ -27,6 +27,7 @@ class Cameras:
     `sizes` (n, 2) px, `group` (n,), `rotations` (n, 3, 3) camera to world; `lenses`,
     and what is believed of them before any point is seen, `believed` and `sigma`: (g, 6) in the order
     of LENS_PARTS. k1 to k3 act on tangents, dx and dy are px. `locked` (n,): poses that stay.
+    `places` (n, 3), of cameras that slid before a flat subject at z = 1; None: they only turned.
     """
 
     sizes: Array
@@ -36,6 +37,12 @@ class Cameras:
     believed: Array
     sigma: Array
     locked: NDArray[np.bool_]
+    places: Array | None = None
+
+    @property
+    def parameters(self) -> int:
+        """How many numbers the adjustment moves: turns, lenses, places, in this order."""
+        return 3 * self.count + self.lenses.size + (0 if self.places is None else 3 * self.count)
 
     @property
     def count(self) -> int:
@@ -130,6 +137,18 @@ def rays_of(cameras: Cameras, frames: Ints, points: Array) -> Array:
     u = undistorted(cameras, frames, points).u
     rays = np.concatenate([u, np.ones((len(u), 1))], axis=1)
     return rays / np.linalg.norm(rays, axis=1, keepdims=True)
+
+
+def carried(cameras: Cameras, i: Ints, j: Ints, points: Array) -> Array:
+    """Px (n, 2) of frames `j` (n,) where px of frames `i` (n,) are seen; far away where they are not."""
+    world = np.einsum("nij,nj->ni", cameras.rotations[i], rays_of(cameras, i, points))
+    behind = None
+    if cameras.places is not None:
+        behind = world[:, 2] < 1e-6
+        reach = (1 - cameras.places[i, 2]) / np.where(behind, 1.0, world[:, 2])
+        world = cameras.places[i] + world * reach[:, None] - cameras.places[j]
+    out = projected(cameras, j, np.einsum("nij,ni->nj", cameras.rotations[j], world))
+    return out if behind is None else np.where(behind[:, None], 1e5, out)
 
 
 def projected(cameras: Cameras, frames: Ints, rays: Array) -> Array:

@@ -27,12 +27,13 @@ def register_panorama(
     job: Job,
     focal_px: float | None = None,
     view: Callable[[int], View] | None = None,
+    slid: bool = False,
 ) -> PanoramaRegistration:
     """Cameras for the largest set of frames that hold together; `focal_px` fixes all lenses.
 
     `view(n)` gives frame n's light, on which points are refined; without it the features' places stand.
-    Rotations are in the axes of the first placed frame; `oriented` levels them. Raises
-    CannotJoin if fewer than two frames do.
+    `slid`: the camera moved along a flat subject. Rotations are in the axes of the first placed frame;
+    `oriented` levels them. Raises CannotJoin if fewer than two frames do.
     """
     links, refused = find_links(features, job)
     dropped: list[NoLink] = []
@@ -41,7 +42,7 @@ def register_panorama(
         if len(members) < 2:
             raise CannotJoin(_nothing_joins(len(features), refused + dropped))
         inner = [k for k in links if k.a in members and k.b in members]
-        cameras, held = solved(features, hints, inner, members, focal_px, job)
+        cameras, held = solved(features, hints, inner, members, focal_px, job, slid)
         bad = _contradicting(inner, held)
         if not bad:
             break
@@ -94,7 +95,8 @@ def _contradicting(links: Sequence[Link], held: Sequence[Observations]) -> set[t
 def _result(count: int, solved_: Solved, members: list[int], refused: Sequence[NoLink]) -> PanoramaRegistration:
     place = {n: i for i, n in enumerate(members)}
     cameras, fits = solved_.cameras, solved_.fits
-    rotations = from_first(list(cameras.rotations))
+    flat = cameras.places is not None
+    rotations = list(cameras.rotations) if flat else from_first(list(cameras.rotations))
     frames: list[Placed | Unplaced] = []
     for n in range(count):
         if n not in place:
@@ -103,7 +105,8 @@ def _result(count: int, solved_: Solved, members: list[int], refused: Sequence[N
         at = place[n]
         rms = _rms([f for f in fits if n in (f.a, f.b)])
         errors = tuple(float(v) for v in solved_.lens_errors[cameras.group[at]])
-        frames.append(Placed(cameras.lens(at), rotations[at], rms, float(solved_.turn_errors[at]), errors))
+        frames.append(Placed(cameras.lens(at), rotations[at], rms, float(solved_.turn_errors[at]),
+                             cameras.places[at] if flat else None, errors))
     return PanoramaRegistration(tuple(frames), tuple(fits), _rms(fits))
 
 

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import Observations
-from windfell.align.cameras import Cameras, projected, rays_of
+from windfell.align.cameras import Cameras, carried
 from windfell.job import Job
 
 Array = NDArray[np.float64]
@@ -27,6 +27,7 @@ ROUNDS = 4
 LEAST_LIKENESS = 0.75
 MOST_ERROR = 0.35
 FLOOR = 0.08
+STEP = 4.0
 MOST_POINTS, LINK_MOST, LINK_LEAST = 20_000, 400, 40
 
 
@@ -106,14 +107,8 @@ def _grids(cameras: Cameras, o: Observations) -> Array:
     """(m, 2, 2): how a small step in `a` is seen in `b`, by the cameras."""
     n = len(o.points_a)
     a, b = np.full(n, o.a), np.full(n, o.b)
-    turn = cameras.rotations[o.b].T @ cameras.rotations[o.a]
-
-    def across(points: Array) -> Array:
-        return projected(cameras, b, rays_of(cameras, a, points) @ turn.T)
-
-    step = 4.0
-    columns = [(across(o.points_a + [step, 0]) - across(o.points_a - [step, 0])) / (2 * step),
-               (across(o.points_a + [0, step]) - across(o.points_a - [0, step])) / (2 * step)]
+    columns = [(carried(cameras, a, b, o.points_a + d) - carried(cameras, a, b, o.points_a - d)) / (2 * STEP)
+               for d in (np.array([STEP, 0]), np.array([0, STEP]))]
     return np.stack(columns, axis=-1)
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.flat import levelled_places
 from windfell.align.level import levelled
 from windfell.geometry.camera import Lens
 
@@ -17,6 +18,7 @@ Array = NDArray[np.float64]
 class Placed:
     """A frame's lens and its camera-to-world rotation (3, 3); rms over its points in px.
 
+    `place` (3,): where it stood before a flat subject at z = 1 (see `geometry.posed`).
     Standard errors: `turn_error` of its direction, rad, `lens_error` of its lens in the order of LENS_PARTS.
     """
 
@@ -24,6 +26,7 @@ class Placed:
     rotation: Array
     rms_px: float
     turn_error: float = 0.0
+    place: Array | None = None
     lens_error: tuple[float, ...] = ()
 
 
@@ -52,6 +55,11 @@ class PanoramaRegistration:
     rms_px: float
 
     @property
+    def flat(self) -> bool:
+        """Whether the cameras slid along a flat subject."""
+        return any(isinstance(f, Placed) and f.place is not None for f in self.frames)
+
+    @property
     def placed(self) -> list[int]:
         return [n for n, f in enumerate(self.frames) if isinstance(f, Placed)]
 
@@ -61,9 +69,18 @@ def oriented(registration: PanoramaRegistration, level: bool) -> PanoramaRegistr
     if not level:
         return registration
     placed = registration.placed
+    if registration.flat:
+        return _oriented_flat(registration, placed)
     turned = dict(zip(placed, levelled([registration.frames[n].rotation for n in placed]), strict=True))
     frames = tuple(
         replace(f, rotation=turned[n]) if n in turned else f
         for n, f in enumerate(registration.frames)
     )
     return replace(registration, frames=frames)
+
+
+def _oriented_flat(registration: PanoramaRegistration, placed: list[int]) -> PanoramaRegistration:
+    own = [registration.frames[n] for n in placed]
+    turns, places = levelled_places([f.rotation for f in own], [f.place for f in own])
+    moved = {n: replace(f, rotation=r, place=p) for n, f, r, p in zip(placed, own, turns, places, strict=True)}
+    return replace(registration, frames=tuple(moved.get(n, f) for n, f in enumerate(registration.frames)))

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from windfell.align.adjust import Observations, adjust, error_px, uncertainty
 from windfell.align.cameras import Cameras, cameras_of
 from windfell.align.features import Features
+from windfell.align.flat import slid_cameras
 from windfell.align.focal import USUAL, chained_rotations, first_focal
 from windfell.align.pairs import Link
 from windfell.align.refine import View, refined, thinned
@@ -49,15 +50,18 @@ class Solved:
 
 def solved(
     features: Sequence[Features], hints: Sequence[LensHint], links: Sequence[Link], members: list[int],
-    focal_px: float | None, job: Job,
+    focal_px: float | None, job: Job, slid: bool = False,
 ) -> tuple[Cameras, list[Observations]]:
-    """Cameras that all links of the members agree on, and the points that hold, by their features' places."""
+    """Cameras that all links of the members agree on, and the points that hold, by their features' places.
+
+    `slid`: the cameras moved along a flat subject instead of turning.
+    """
     place = {n: i for i, n in enumerate(members)}
     inner = [k for k in links if k.a in place and k.b in place]
     longest = max(max(features[n].width, features[n].height) for n in members)
     first = [_observed(k, place, k.inlier) for k in inner]
     everything = [_observed(k, place, np.ones(len(k.points_a), bool)) for k in inner]
-    cameras = starting_cameras(features, hints, members, first, focal_px)
+    cameras = starting_cameras(features, hints, members, first, focal_px, slid)
     job.step("fitting cameras", 0.1)
     cameras = adjust(cameras, thinned(first, ROUGH_POINTS), LOOSE / 3 * longest, job)
     for fraction, scale, most in (
@@ -111,8 +115,8 @@ def _noise(held: Sequence[Observations], cameras: Cameras) -> float:
     return float(1.2 * errors[order[min(half, len(order) - 1)]])
 
 
-def starting_cameras(features, hints, members, observations, focal_px) -> Cameras:
-    """Focal lengths from metadata or from the pairs, rotations chained from the pairs."""
+def starting_cameras(features, hints, members, observations, focal_px, slid: bool = False) -> Cameras:
+    """Focal lengths from metadata or from the pairs, rotations (or poses before a plane) chained from the pairs."""
     keys = list(dict.fromkeys(hints[n].key for n in members))
     sizes = [(features[n].width, features[n].height) for n in members]
     group = [keys.index(hints[n].key) for n in members]
@@ -121,6 +125,8 @@ def starting_cameras(features, hints, members, observations, focal_px) -> Camera
              for g in range(len(keys))]
     focal = np.array([focal_px or k or u for k, u in zip(known, usual, strict=True)], float)
     cameras = cameras_of(sizes, group, focal, fixed_focal=focal_px is not None)
+    if slid:
+        return slid_cameras(cameras, observations)
     if focal_px is None:
         cameras = cameras.with_focal(focal * first_focal(cameras, observations, all(known)))
     return cameras.turned(chained_rotations(cameras, observations))

@@ -87,7 +87,11 @@ class Photographer:
 
     def take(self, shot: Shot, scene: F32 | None = None) -> NDArray[np.uint8]:
         """The developed frame, uint8 sRGB (h, w, 3), of `scene` or of the clean view."""
-        seen = self.clean(shot) if scene is None else scene
+        return self.developed(shot, self.clean(shot) if scene is None else scene)
+
+    @staticmethod
+    def developed(shot: Shot, seen: F32) -> NDArray[np.uint8]:
+        """What a shot makes of a scene, sRGB-encoded float32 (h, w, 3): its light, drift and noise."""
         rng = np.random.default_rng(shot.seed)
         light = srgb_decoded(seen).astype(np.float32) * np.array(shot.gain, np.float32)
         light *= _falloff(shot.lens, shot.vignette)[..., None]

@@ -23,6 +23,7 @@ from windfell.demo.scenes import paint_green, paint_ridge
 from windfell.demo.truth import START, canvas_width, truth_of, write_shots, write_truth
 from windfell.demo.turned import write_round, write_two_rows
 from windfell.demo.visitors import draw_visitor, passers_by
+from windfell.demo.wall import write_wall
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
@@ -264,6 +265,7 @@ SETS = {
                 lambda folder, scale, job: write_clip(folder, ClipPlan(), scale, job)),
         DemoSet("two-row-sweep", "Two-row sweep", "panorama", write_two_rows),
         DemoSet("tarn-round", "Tarn round", "panorama", write_round),
+        DemoSet("drystone-wall", "Drystone wall", "panorama", write_wall),
         DemoSet("card", "The whole card", "card", write_card),
     )
 }

@@ -40,7 +40,7 @@ from windfell.join.warp import Warped, covered, frame_map, warped
 from windfell.pixels.colour import perceptual
 from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Edges, FrameSet, Kind, Project, ProjectionChoice
+from windfell.recipe.model import Camera, Edges, FrameSet, Kind, Project, ProjectionChoice
 from windfell.shape.bounds import (
     field_of_view,
     fitted_canvas,
@@ -81,7 +81,8 @@ class PanoramaStages:
 
     def _registration_key(self, job: Job) -> str:
         content = content_key(self._opened(job), self.set.used)
-        return key_of("registration", content, self.set.registration.focal_px)
+        r = self.set.registration
+        return key_of("registration", content, r.focal_px, r.camera)
 
     def _world_key(self, job: Job) -> str:
         return key_of(self._registration_key(job), self.set.registration.level)
@@ -113,7 +114,7 @@ class PanoramaStages:
                 for o, f, x in zip(opened, self.set.used, optics, strict=True)
             ]
             view = lambda n: close_view(self._host, opened[n], self.set.used[n], job)  # noqa: E731
-            return register_panorama(features, hints, job, self.set.registration.focal_px, view)
+            return register_panorama(features, hints, job, self.set.registration.focal_px, view, self._slid)
 
         raw = self._host.cache.get(self._registration_key(job), register, on_disk=True)
         return oriented(raw, self.set.registration.level)
@@ -124,31 +125,43 @@ class PanoramaStages:
             found, opened = self.registration(job), self._opened(job)
             return [
                 Posed(replace(found.frames[n].lens, optics=self._host.optics(opened[n], self.set.used[n])),
-                      found.frames[n].rotation)
+                      found.frames[n].rotation, found.frames[n].place)
                 for n in found.placed
             ]
 
         return self._once("posed", pose)
 
+    @property
+    def _slid(self) -> bool:
+        return self.set.registration.camera is Camera.SLID
+
     @cached_property
     def _view(self) -> NDArray[np.float64]:
         v = self.set.view
+        if self._slid:
+            return from_yaw_pitch_roll(0.0, 0.0, np.radians(v.roll_deg))
         return from_yaw_pitch_roll(*np.radians([v.yaw_deg, v.pitch_deg, v.roll_deg]))
 
     def choice(self, job: Job) -> Choice:
         """The projection in use and why."""
         wish = self.set.view.projection
+        if self._slid:
+            return Choice("rectilinear", "the camera slid along a flat subject")
         if self.set.view.full_sphere:
             return Choice("equirectangular", "the whole sphere is asked for")
         if wish is not ProjectionChoice.AUTO:
             return Choice(str(wish), "chosen by hand")
         return suitable_projection(*field_of_view(self.posed(job)))
 
+    @property
+    def _whole_sphere(self) -> bool:
+        return self.set.view.full_sphere and not self._slid
+
     def canvas(self, job: Job) -> Canvas:
         """The picture's canvas at full size, trimmed if asked."""
         def lay_out() -> Canvas:
             whole = self.whole_canvas(job)
-            trims = self.set.outline.edges is Edges.TRIM and not self.set.view.full_sphere
+            trims = self.set.outline.edges is Edges.TRIM and not self._whole_sphere
             return self._trimmed(whole, job) if trims else whole
 
         s = self.set
@@ -159,7 +172,7 @@ class PanoramaStages:
         """The canvas that holds all frames, at full size."""
         frames = self.posed(job)
         px = native_px_per_unit(frames)
-        if self.set.view.full_sphere:
+        if self._whole_sphere:
             return sphere_canvas(self.set.output.width_px or round(2 * np.pi * px))
         return fitted_canvas(self.choice(job).projection, frames, self._view, px)
 
@@ -193,7 +206,7 @@ class PanoramaStages:
         surface = self._surface(KEPT_PIXELS, job)
         y, x = np.nonzero(self._coverage(surface, job))
         rays = surface.rays(np.stack([x, y], -1).astype(np.float64))
-        weight = np.hypot(rays[:, 0], rays[:, 2])
+        weight = np.ones(len(rays)) if self._slid else np.hypot(rays[:, 0], rays[:, 2])
         canvas = self.canvas(job)
         with np.errstate(invalid="ignore"):
             place = canvas.pixels(rays)
@@ -217,7 +230,8 @@ class PanoramaStages:
     def _surface(self, pixels: int, job: Job) -> Canvas:
         """The sphere around all frames, unrolled, with about so many pixels."""
         frames = self.posed(job)
-        full = fitted_canvas("equirectangular", frames, np.eye(3), native_px_per_unit(frames))
+        kind = "rectilinear" if self._slid else "equirectangular"
+        full = fitted_canvas(kind, frames, np.eye(3), native_px_per_unit(frames))
         return full.scaled(min(1.0, float(np.sqrt(pixels / (full.width * full.height)))))
 
     def _source_scale(self, frame: Posed, canvas: Canvas) -> float:

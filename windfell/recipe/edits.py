@@ -32,6 +32,7 @@ class Edit:
 
 VALUE_WORDS = {
     "registration.align": "align by",
+    "registration.camera": "camera",
     "registration.reference": "reference frame",
     "registration.focal_px": "focal length",
     "registration.level": "level",

@@ -24,6 +24,13 @@ class Align(StrEnum):
     PERSPECTIVE = "perspective"
 
 
+class Camera(StrEnum):
+    """How the camera moved between the frames of a panorama."""
+
+    TURNED = "turned"
+    SLID = "slid"
+
+
 class ProjectionChoice(StrEnum):
     AUTO = "auto"
     RECTILINEAR = "rectilinear"
@@ -166,9 +173,13 @@ class Frame:
 
 @dataclass(frozen=True)
 class Registration:
-    """How frames are brought together. `focal_px` None: estimated; it counts at full size."""
+    """How frames are brought together. `focal_px` None: estimated; it counts at full size.
+
+    `camera`: turned on the spot, or slid along a flat subject.
+    """
 
     align: Align = Align.NONE
+    camera: Camera = Camera.TURNED
     reference: str | None = None
     focal_px: float | None = number(None, 10.0, 1e6, "px")
     level: bool = True

@@ -30,13 +30,16 @@ def field_of_view(frames: Sequence[Posed]) -> tuple[float, float]:
 def plane_bounds(
     projection: str, frames: Sequence[Posed], view: Array
 ) -> tuple[float, float, float, float]:
-    """(left, top, right, bottom) of the frames on a projection's plane, within its limits."""
+    """(left, top, right, bottom) of the frames on a projection's plane, within its limits.
+
+    A flat subject that cameras slid along is the plane itself and has no limits.
+    """
     kind = PROJECTIONS[projection]
     plane = kind.forward(covered_rays(frames) @ view)
     plane = plane[np.isfinite(plane).all(axis=1)]
-    plane = np.clip(
-        plane, [-kind.half_width, -kind.half_height], [kind.half_width, kind.half_height]
-    )
+    if frames[0].place is None:
+        limit = np.array([kind.half_width, kind.half_height])
+        plane = np.clip(plane, -limit, limit)
     top, bottom = plane[:, 1].min(), plane[:, 1].max()
     left, right = plane[:, 0].min(), plane[:, 0].max()
     if kind.period is not None:
