@@ -27,7 +27,7 @@ from windfell.align.features import find_features
 from windfell.align.level import down_direction, levelled
 from windfell.align.pairs import Link, link, log_false_alarms
 from windfell.align.panorama import register_panorama
-from windfell.align.refine import GreyView, _offsets, patch_shifts
+from windfell.align.refine import GreyView, patch_offsets, patch_shifts
 from windfell.align.registration import Placed
 from windfell.align.series import WAYS, onto
 from windfell.align.solve import LensHint
@@ -140,8 +140,8 @@ class Refining(unittest.TestCase):
         moved = moved * 0.8 + 12 + rng.normal(0, 1.0, moved.shape).astype(np.float32)
         points = rng.uniform(60, 340, (80, 2))
         one, other = GreyView(wide, 500), GreyView(moved, 500)
-        a = one.at(points[:, None, None] + _offsets(8))
-        b = other.at(points[:, None, None] + _offsets(13))
+        a = one.at(points[:, None, None] + patch_offsets(8))
+        b = other.at(points[:, None, None] + patch_offsets(13))
         found = patch_shifts(a, b)
         sure = found.likeness > 0.8
         self.assertGreater(sure.sum(), 60)
@@ -283,6 +283,7 @@ class PanoramaAgainstTruth(unittest.TestCase):
 class Series(unittest.TestCase):
     TRUE = {
         "shift": np.array([[1, 0, 7.25], [0, 1, -3.5], [0, 0, 1]]),
+        "rigid": np.array([[np.cos(0.02), -np.sin(0.02), 5], [np.sin(0.02), np.cos(0.02), -4], [0, 0, 1]]),
         "similarity": np.array([[1.01, -0.02, 5], [0.02, 1.01, -4], [0, 0, 1]]),
         "perspective": np.array([[1.01, 0.01, 6], [-0.008, 0.99, 3], [1e-5, -1e-5, 1]]),
     }

@@ -80,13 +80,13 @@ def refined(
         scales[n] = seen.scale
         for k, o in enumerate(observations):
             if o.a == n:
-                patches_a[k] = seen.at(o.points_a[:, None, None] + _offsets(HALF) / seen.scale)
+                patches_a[k] = seen.at(o.points_a[:, None, None] + patch_offsets(HALF) / seen.scale)
 
     def sample_other(n: int) -> None:
         seen = view(n)
         for k, o in enumerate(observations):
             if o.b == n:
-                reach = _offsets(HALF + SEARCH + 2) / scales[o.a]
+                reach = patch_offsets(HALF + SEARCH + 2) / scales[o.a]
                 patches_b[k] = seen.at(o.points_b[:, None, None] + np.einsum("mij,yxj->myxi", grids[k], reach))
 
     first = sorted({o.a for o in observations})
@@ -98,7 +98,7 @@ def refined(
     return [_moved(o, grids[k], scales[o.a], found[k]) for k, o in enumerate(observations)]
 
 
-def _offsets(half: int) -> Array:
+def patch_offsets(half: int) -> Array:
     steps = np.arange(-half, half + 1, dtype=float)
     return np.stack(np.meshgrid(steps, steps), axis=-1)
 

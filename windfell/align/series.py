@@ -11,7 +11,17 @@ from numpy.typing import NDArray
 
 from windfell.align.features import Features
 from windfell.align.pairs import LEAST_INLIERS, log_false_alarms, matches
+from windfell.align.refine import (
+    HALF,
+    LEAST_LIKENESS,
+    MOST_ERROR,
+    SEARCH,
+    View,
+    patch_offsets,
+    patch_shifts,
+)
 from windfell.geometry import planar
+from windfell.geometry.camera import Lens
 from windfell.job import Job
 
 Array = NDArray[np.float64]
@@ -19,15 +29,20 @@ Array = NDArray[np.float64]
 TOLERANCE = 1 / 500
 LOG_CHANCE = -6.0
 STILL_PX = 0.3
+LOOKED_AT = 600
 
 
 @dataclass(frozen=True)
 class Onto:
-    """`transform` (3, 3) takes the reference's pixel to this frame's; `still` if none was needed."""
+    """`transform` (3, 3) takes the reference's pixel to this frame's; `still` if none was needed.
+
+    `lens`: both frames' bending, between which the transform acts; None for none.
+    """
 
     transform: Array
     rms_px: float
     still: bool = False
+    lens: Lens | None = None
 
 
 @dataclass(frozen=True)
@@ -38,21 +53,69 @@ class NotOnto:
 
 
 def align_series(
-    features: Sequence[Features], reference: int, way: str, job: Job
+    features: Sequence[Features], reference: int, way: str, job: Job, view: Callable[[int], View] | None = None
 ) -> list[Onto | NotOnto]:
-    """Each frame's place on the reference; `way` is a key of WAYS."""
+    """Each frame's place on the reference; `way` is a key of WAYS.
+
+    `view(n)` gives frame n's light, on which places are refined; without it the features' stand.
+    """
+    first = None if view is None else view(reference)
+
     def one(n: int) -> Onto | NotOnto:
         if n == reference:
             return Onto(np.eye(3), 0.0, True)
-        return onto(features[reference], features[n], way)
+        found = onto(features[reference], features[n], way, first is None)
+        if first is None or isinstance(found, NotOnto):
+            return found
+        return refined_onto(found, way, features[reference], features[n], first, view(n))
 
     return job.map(one, list(range(len(features))), "aligning frames")
 
 
-def onto(reference: Features, frame: Features, way: str) -> Onto | NotOnto:
+def refined_onto(
+    found: Onto, way: str, reference: Features, frame: Features, first: View, other: View
+) -> Onto:
+    """The place with its points moved to where the light agrees best; still if the light says so."""
+    points = reference.points[: LOOKED_AT]
+    there = planar.apply(found.transform, points)
+    rim = 2 * HALF / other.scale
+    inside = np.all((there > rim) & (there < [frame.width - rim, frame.height - rim]), axis=1)
+    points, there = points[inside], there[inside]
+    if len(points) < LEAST_INLIERS:
+        return found
+    step = 4.0
+    grid = np.stack([(planar.apply(found.transform, points + d) - planar.apply(found.transform, points - d)) / 8
+                     for d in (np.array([step, 0]), np.array([0, step]))], axis=-1)
+    one = first.at(points[:, None, None] + patch_offsets(HALF) / first.scale)
+    reach = patch_offsets(HALF + SEARCH + 2) / first.scale
+    moved = patch_shifts(one, other.at(there[:, None, None] + np.einsum("mij,yxj->myxi", grid, reach)))
+    sure = (moved.likeness > LEAST_LIKENESS) & (moved.error < MOST_ERROR)
+    if sure.sum() < LEAST_INLIERS:
+        return found
+    p = points[sure]
+    q = there[sure] + np.einsum("mij,mj->mi", grid[sure], moved.shift[sure] / first.scale)
+    transform, off = _reweighted(p, q, WAYS[way])
+    rms = float(np.sqrt(np.mean(off[off < 3 * np.median(off) + 1e-6] ** 2)))
+    same_size = (reference.width, reference.height) == (frame.width, frame.height)
+    if same_size and planar.corner_shift(transform, frame.width, frame.height) < STILL_PX:
+        return Onto(np.eye(3), float(np.sqrt(np.mean(np.minimum(np.linalg.norm(p - q, axis=1), 2.0) ** 2))), True)
+    return Onto(transform, rms)
+
+
+def _reweighted(p: Array, q: Array, fit: Callable[[Array, Array, Array], Array]) -> tuple[Array, Array]:
+    """A transform in iterated least squares, what moved aside; and what is left of every point."""
+    weight = np.ones(len(p))
+    for _ in range(10):
+        transform = fit(p, q, weight)
+        off = np.linalg.norm(planar.apply(transform, p) - q, axis=1)
+        weight = 1 / (1 + (off / max(2.5 * float(np.median(off)), 0.03)) ** 2) ** 2
+    return transform, off
+
+
+def onto(reference: Features, frame: Features, way: str, judge_still: bool = True) -> Onto | NotOnto:
     """The transform from the reference's pixels to the frame's, moving things aside.
 
-    If leaving the frame where it is explains the points as well, it is left untouched.
+    If `judge_still` and leaving the frame where it is explains the points as well, it is left untouched.
     """
     pairs = matches(reference, frame)
     if len(pairs) < LEAST_INLIERS:
@@ -67,7 +130,7 @@ def onto(reference: Features, frame: Features, way: str) -> Onto | NotOnto:
     rms = float(np.sqrt(np.mean(error**2)))
     same_size = (reference.width, reference.height) == (frame.width, frame.height)
     pixel = max(1.0, max(reference.width, reference.height) / 1600)
-    if same_size and planar.corner_shift(transform, frame.width, frame.height) < STILL_PX * pixel:
+    if judge_still and same_size and planar.corner_shift(transform, frame.width, frame.height) < STILL_PX * pixel:
         off = np.linalg.norm(p[inlier] - q[inlier], axis=1)
         return Onto(np.eye(3), float(np.sqrt(np.mean(off**2))), True)
     return Onto(transform, rms)
@@ -95,6 +158,14 @@ def fitted_shift(p: Array, q: Array, weight: Array) -> Array:
     """(3, 3) translation from points p to q (n, 2) in weighted least squares."""
     out = np.eye(3)
     out[:2, 2] = np.average(q - p, axis=0, weights=weight)
+    return out
+
+
+def fitted_rigid(p: Array, q: Array, weight: Array) -> Array:
+    """(3, 3) shift and turn in weighted least squares: the similarity's turn without its scale."""
+    out = fitted_similarity(p, q, weight)
+    out[:2, :2] /= np.hypot(out[0, 0], out[1, 0])
+    out[:2, 2] = np.average(q, axis=0, weights=weight) - out[:2, :2] @ np.average(p, axis=0, weights=weight)
     return out
 
 
@@ -140,6 +211,7 @@ def _normaliser(p: Array) -> Array:
 
 WAYS = {
     "shift": fitted_shift,
+    "rigid": fitted_rigid,
     "similarity": fitted_similarity,
     "perspective": fitted_perspective,
 }

@@ -26,12 +26,14 @@ CACHE_BYTES = 768 * 1024
 class Layer:
     """A frame of the stack: its pixels, its place (reference px to frame px; None: as it is),
     and its lens's bending, if it is corrected. `transform` counts at the sheet's own scale and
-    leads to the ideal place that `optics` bends.
+    leads to the ideal place that `optics` bends. `lenses`: how the reference's px and the frame's are bent; the
+    transform then acts between the ideal ones.
     """
 
     sheet: Sheet
     transform: NDArray[np.float64] | None = None
     optics: Optics | None = None
+    lenses: tuple[Lens, Lens] | None = None
 
 
 def rows_in_cache(layers: Sequence[Layer], width: int) -> int:
@@ -88,7 +90,7 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
         ), None
     lens = Lens(sheet.width, sheet.height, 1.0, optics=layer.optics)
     grid = GridMap.of(
-        lambda p: lens.bent(planar.apply(layer.transform, p)),
+        lambda p: lens.bent(_carried(layer, p)),
         region.left, region.top, region.width, region.height, 8,
     )
     box = grid.box(sheet.width, sheet.height)
@@ -102,6 +104,16 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
     plain = grid.stays_near(box)
     source = sheet.light(left, top, right, bottom)
     return read_in_colours(source, grid, where, lens, (left, top), plain), inside
+
+
+def _carried(layer: Layer, points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The frame's px of the reference's (..., 2)."""
+    if layer.lenses is None:
+        return planar.apply(layer.transform, points)
+    first, own = layer.lenses
+    ideal = planar.apply(layer.transform, first.centre + first.focal_px * first.undistort(points))
+    u = (ideal - own.centre) / own.focal_px
+    return own.project(np.concatenate([u, np.ones((*u.shape[:-1], 1))], axis=-1))
 
 
 def _where_covered(planes: list[F32], masks: Sequence, rule: StackRule) -> F32:

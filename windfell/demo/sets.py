@@ -20,6 +20,7 @@ from windfell.demo.faults import write_planted
 from windfell.demo.files import Camera, exif_bytes, write_jpeg
 from windfell.demo.photograph import Photographer, Shot
 from windfell.demo.scenes import paint_green, paint_ridge
+from windfell.demo.stars import write_stars
 from windfell.demo.truth import START, canvas_width, truth_of, write_shots, write_truth
 from windfell.demo.turned import write_round, write_two_rows
 from windfell.demo.visitors import draw_visitor, passers_by
@@ -266,6 +267,7 @@ SETS = {
         DemoSet("two-row-sweep", "Two-row sweep", "panorama", write_two_rows),
         DemoSet("tarn-round", "Tarn round", "panorama", write_round),
         DemoSet("drystone-wall", "Drystone wall", "panorama", write_wall),
+        DemoSet("turning-stars", "Turning stars", "stack", write_stars),
         DemoSet("card", "The whole card", "card", write_card),
     )
 }

@@ -70,6 +70,10 @@ class Engine:
         key = key_of("features", opened.identity, ignored, FEATURE_SIDE)
         return self.cache.get(key, find, on_disk=True)
 
+    def ignored(self, frame: Frame) -> np.ndarray | None:
+        """The frame's ignored areas as one mask (any size), or None."""
+        return self._ignore_mask(tuple(m.name for m in frame.masks if m.purpose == "ignore"))
+
     def optics(self, opened: Opened, frame: Frame) -> Optics | None:
         """What the frame's lens correction undoes, or None. Raises BadRequest if it cannot."""
         try:

@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from windfell.align.series import NotOnto, Onto, align_series
+from windfell.align.stars import align_stars
 from windfell.combine.rules import RULES
 from windfell.combine.strips import Layer, combined
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened
-from windfell.engine.stage import Host, content_key, development_key, ideal_features
+from windfell.engine.stage import Host, all_stars, close_view, content_key, development_key, ideal_features
 from windfell.errors import CannotJoin
 from windfell.geometry import planar
 from windfell.job import Job
@@ -85,9 +86,14 @@ class StackStages:
         return StackRegistration(reference, (Onto(np.eye(3), 0.0, True),) * len(opened))
 
     def _align(self, opened: list[Opened], job: Job) -> StackRegistration:
-        features = ideal_features(self._host, opened, self.set.used, job)
+        frames = self.set.used
+        if self.set.registration.align is Align.STARS:
+            stars = all_stars(self._host, opened, frames, job)
+            return StackRegistration(self.reference(), tuple(align_stars(stars, self.reference(), job)))
+        features = ideal_features(self._host, opened, frames, job)
         way = str(self.set.registration.align)
-        found = align_series(features, self.reference(), way, job)
+        view = lambda n: close_view(self._host, opened[n], frames[n], job)  # noqa: E731
+        found = align_series(features, self.reference(), way, job, view)
         return StackRegistration(self.reference(), tuple(found))
 
     def size(self, job: Job) -> tuple[int, int]:
@@ -122,7 +128,9 @@ class StackStages:
             from_ref = np.linalg.inv(planar.resized(opened[found.reference].size, ref_size))
             same = place.still and (sheet.width, sheet.height) == ref_size
             transform = None if same and not bends else to_own @ place.transform @ from_ref
-            layers.append(Layer(sheet, transform, optics if bends else None))
+            lenses = place.lens and (
+                place.lens.scaled(*ref_size), place.lens.scaled(sheet.width, sheet.height))
+            layers.append(Layer(sheet, transform, optics if bends else None, lenses))
         self._held[scale] = layers
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
@@ -143,7 +151,8 @@ class StackStages:
         width, height = (max(1, round(v * scale)) for v in self.size(job))
         to_kept = planar.resized((width, height), (reference.width, reference.height))
         own = np.eye(3) if layer.transform is None else layer.transform
-        return replace(layer, transform=own @ to_kept)
+        lenses = layer.lenses and (layer.lenses[0].scaled(width, height), layer.lenses[1])
+        return replace(layer, transform=own @ to_kept, lenses=lenses)
 
 
 def _name(frame) -> str:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Protocol
 
 import numpy as np
 
 from windfell.align.features import Features, unbent
 from windfell.align.refine import GreyView
+from windfell.align.stars import Stars, find_stars
 from windfell.engine.cache import Cache
 from windfell.engine.sources import Opened
 from windfell.errors import FrameUnreadable
@@ -26,6 +28,8 @@ class Host(Protocol):
     cache: Cache
 
     def opened_all(self, project: Project, frame_set: FrameSet, job: Job) -> list[Opened]: ...
+
+    def ignored(self, frame: Frame) -> np.ndarray | None: ...
 
     def features(self, opened: Opened, frame: Frame, job: Job) -> Features: ...
 
@@ -49,6 +53,24 @@ def ideal_features(host: Host, opened: list[Opened], frames: tuple[Frame, ...], 
     """Features of all frames, where a lens without distortion would have put them."""
     found = all_features(host, opened, frames, job)
     return [unbent(f, host.optics(o, frame)) for f, o, frame in zip(found, opened, frames, strict=True)]
+
+
+def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job) -> list[Stars]:
+    """Stars of all frames, where a lens without distortion would have put them."""
+    def one(n: int) -> Stars:
+        width, height = opened[n].size
+        try:
+            grey = opened[n].grey(CLOSE_SIDE, job)
+        except FrameUnreadable as error:
+            return Stars(np.zeros((0, 2)), np.zeros(0), width, height, str(error))
+        found = find_stars(grey, width, height, host.ignored(frames[n]))
+        optics = host.optics(opened[n], frames[n])
+        if optics is None or not optics.bends:
+            return found
+        lens = Lens(width, height, 1.0)
+        return replace(found, points=optics.ideal(found.points, lens.centre, lens.half_diagonal))
+
+    return job.map(one, list(range(len(opened))), "finding stars")
 
 
 def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:

@@ -20,8 +20,10 @@ class Kind(StrEnum):
 class Align(StrEnum):
     NONE = "none"
     SHIFT = "shift"
+    RIGID = "rigid"
     SIMILARITY = "similarity"
     PERSPECTIVE = "perspective"
+    STARS = "stars"
 
 
 class Camera(StrEnum):
