@@ -148,15 +148,17 @@ def _spread(points: Array) -> float:
     return float(np.sqrt(max(0.0, np.linalg.eigvalsh(np.cov(points.T))[0])))
 
 
-def find_links(features: Sequence[Features], job: Job) -> tuple[list[Link], list[NoLink]]:
-    """All verified links, and for the other pairs why not.
+def find_links(
+    features: Sequence[Features], job: Job, only: Sequence[tuple[int, int]] | None = None
+) -> tuple[list[Link], list[NoLink]]:
+    """All verified links (among the pairs `only` lists, if it does), and for the other pairs why not.
 
     Small sets try every pair in full; larger ones look at their strongest features first, and
     the largest only at pairs that look alike.
     """
-    pairs = likely_pairs(features)
+    pairs = likely_pairs(features) if only is None else list(only)
     refused: list[NoLink] = []
-    if len(features) > ALL_PAIRS_UP_TO:
+    if only is None and len(features) > ALL_PAIRS_UP_TO:
         pairs, refused = _plausible_pairs(features, pairs, job)
     found = job.map(
         lambda p: link(*p, features[p[0]], features[p[1]]), pairs, "matching frames"

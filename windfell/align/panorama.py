@@ -8,13 +8,25 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Observations
+from windfell.align.adjust import Observations, Uncertainty, uncertainty
+from windfell.align.cameras import Cameras
 from windfell.align.features import Features
+from windfell.align.help import Help, Helped, with_hand_points, with_help
 from windfell.align.level import from_first
 from windfell.align.pairs import Link, NoLink, find_links
 from windfell.align.refine import View
-from windfell.align.registration import PanoramaRegistration, Placed, Unplaced
-from windfell.align.solve import LEAST_POINTS, LEAST_SHARE, LensHint, Solved, finished, solved, starting_cameras
+from windfell.align.registration import PairFit, PanoramaRegistration, Placed, Unplaced
+from windfell.align.solve import (
+    LEAST_POINTS,
+    LEAST_SHARE,
+    Ground,
+    LensHint,
+    fit_of,
+    fitted_to_noise,
+    looked_closely,
+    solved,
+    starting_cameras,
+)
 from windfell.errors import CannotJoin
 from windfell.job import Job
 
@@ -29,18 +41,32 @@ def register_panorama(
     view: Callable[[int], View] | None = None,
     slid: bool = False,
 ) -> PanoramaRegistration:
-    """Cameras for the largest set of frames that hold together; `focal_px` fixes all lenses.
+    """Cameras for the largest set of frames that hold together: `settled` on their `ground`, without help."""
+    return settled(grounded(features, hints, job, focal_px, view, slid), Help(), job)
+
+
+def grounded(
+    features: Sequence[Features],
+    hints: Sequence[LensHint],
+    job: Job,
+    focal_px: float | None = None,
+    view: Callable[[int], View] | None = None,
+    slid: bool = False,
+    pairs: Sequence[tuple[int, int]] | None = None,
+) -> Ground:
+    """What the frames say by themselves; `focal_px` fixes all lenses.
 
     `view(n)` gives frame n's light, on which points are refined; without it the features' places stand.
-    `slid`: the camera moved along a flat subject. Rotations are in the axes of the first placed frame;
-    `oriented` levels them. Raises CannotJoin if fewer than two frames do.
+    `slid`: the camera moved along a flat subject. `pairs`: the only ones that may hold, or None.
     """
-    links, refused = find_links(features, job)
+    links, refused = find_links(features, job, pairs)
     dropped: list[NoLink] = []
+    problems = tuple(f.problem for f in features)
     while True:
         members = largest_connected(len(features), links)
         if len(members) < 2:
-            raise CannotJoin(_nothing_joins(len(features), refused + dropped))
+            alone = _unlinked_cameras(features, hints, focal_px)
+            return Ground(alone, (), (), 1.0, tuple(refused + dropped), problems)
         inner = [k for k in links if k.a in members and k.b in members]
         cameras, held = solved(features, hints, inner, members, focal_px, job, slid)
         bad = _contradicting(inner, held)
@@ -49,11 +75,50 @@ def register_panorama(
         links = [k for k in links if (k.a, k.b) not in bad]
         dropped += [NoLink(a, b, "the pair contradicts the other frames") for a, b in bad]
     own_view = None if view is None else lambda n: view(members[n])
-    found = _result(
-        len(features), finished(cameras, held, inner, members, job, own_view), members, refused + dropped)
-    frames = tuple(
-        Unplaced(f.problem) if f.problem else place for f, place in zip(features, found.frames, strict=True))
-    return replace(found, frames=frames)
+    cameras, held, scale = looked_closely(cameras, held, job, own_view)
+    by_number = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in held)
+    everyone = _with_all_frames(cameras, members, features, hints, focal_px)
+    return Ground(everyone, tuple(members), by_number, scale, tuple(refused + dropped), problems)
+
+
+def _unlinked_cameras(features, hints, focal_px) -> Cameras:
+    return starting_cameras(features, hints, list(range(len(features))), [], focal_px)
+
+
+def _with_all_frames(cameras: Cameras, members: list[int], features, hints, focal_px) -> Cameras:
+    """The members' cameras among those of all frames; a lens group that no member has is as first believed."""
+    every = _unlinked_cameras(features, hints, focal_px)
+    rotations, lenses = every.rotations.copy(), every.lenses.copy()
+    believed, sigma, locked = every.believed.copy(), every.sigma.copy(), every.locked.copy()
+    places = None if cameras.places is None else np.zeros((every.count, 3))
+    for at, n in enumerate(members):
+        rotations[n], locked[n] = cameras.rotations[at], cameras.locked[at]
+        own, g = cameras.group[at], every.group[n]
+        lenses[g], believed[g], sigma[g] = cameras.lenses[own], cameras.believed[own], cameras.sigma[own]
+        if places is not None:
+            places[n] = cameras.places[at]
+    return replace(every, rotations=rotations, lenses=lenses, believed=believed, sigma=sigma, locked=locked,
+                   places=places)
+
+
+def settled(ground: Ground, help_: Help, job: Job) -> PanoramaRegistration:
+    """The registration: the ground, with what people added. Quick: it starts from the ground's cameras.
+
+    Rotations are in the axes of the first placed frame, unless lines or poses by hand say what is upright;
+    `oriented` levels them. Raises CannotJoin if fewer than two frames hold together.
+    """
+    helped = with_help(ground, help_)
+    if len(helped.members) < 2:
+        raise CannotJoin(_nothing_joins(len(ground.problems), ground.refused))
+    cameras, scale = helped.cameras, ground.scale_px
+    if helped.changed:
+        start = ground.scale_px if ground.members else None
+        cameras, scale = fitted_to_noise(cameras, helped.held, job, helped.guides, start, rounds=2)
+    anchor = helped.members[0]
+    errors = uncertainty(cameras, [o for o in helped.held if len(o.points_a)], scale, helped.guides, anchor)
+    fits = [fit_of(cameras, o, scale) for o in helped.held]
+    fits = with_hand_points(fits, helped.by_hand, cameras)
+    return _result(ground, helped, cameras, tuple(fits), errors)
 
 
 def sketched_panorama(
@@ -70,8 +135,11 @@ def sketched_panorama(
     observed = [Observations(place[k.a], place[k.b], k.points_a[k.inlier], k.points_b[k.inlier])
                 for k in links if k.a in place and k.b in place]
     cameras = starting_cameras(features, hints, members, observed, None)
-    sketch = Solved(cameras, (), np.zeros(len(members)), np.zeros((len(cameras.lenses), 6)))
-    return _result(len(features), sketch, members, list(refused))
+    rotations = from_first(list(cameras.rotations))
+    frames = tuple(
+        Placed(cameras.lens(place[n]), rotations[place[n]], 0.0) if n in place else Unplaced(why_unplaced(n, refused))
+        for n in range(len(features)))
+    return PanoramaRegistration(frames, (), 0.0)
 
 
 def largest_connected(count: int, links: Sequence[Link]) -> list[int]:
@@ -92,22 +160,23 @@ def _contradicting(links: Sequence[Link], held: Sequence[Observations]) -> set[t
             if len(o.points_a) < max(LEAST_POINTS, LEAST_SHARE * k.count)}
 
 
-def _result(count: int, solved_: Solved, members: list[int], refused: Sequence[NoLink]) -> PanoramaRegistration:
-    place = {n: i for i, n in enumerate(members)}
-    cameras, fits = solved_.cameras, solved_.fits
+def _result(
+    ground: Ground, helped: Helped, cameras: Cameras, fits: tuple[PairFit, ...], errors: Uncertainty
+) -> PanoramaRegistration:
     flat = cameras.places is not None
-    rotations = list(cameras.rotations) if flat else from_first(list(cameras.rotations))
+    first = cameras.rotations[helped.members[0]]
+    keeps_axes = flat or helped.upright
     frames: list[Placed | Unplaced] = []
-    for n in range(count):
-        if n not in place:
-            frames.append(Unplaced(_why_unplaced(n, refused)))
+    for n, problem in enumerate(ground.problems):
+        if n not in helped.members:
+            frames.append(Unplaced(problem or why_unplaced(n, ground.refused)))
             continue
-        at = place[n]
-        rms = _rms([f for f in fits if n in (f.a, f.b)])
-        errors = tuple(float(v) for v in solved_.lens_errors[cameras.group[at]])
-        frames.append(Placed(cameras.lens(at), rotations[at], rms, float(solved_.turn_errors[at]),
-                             cameras.places[at] if flat else None, errors))
-    return PanoramaRegistration(tuple(frames), tuple(fits), _rms(fits))
+        rotation = cameras.rotations[n] if keeps_axes else first.T @ cameras.rotations[n]
+        lens_errors = tuple(float(v) for v in errors.lenses[cameras.group[n]])
+        frames.append(Placed(
+            cameras.lens(n), rotation, _rms([f for f in fits if n in (f.a, f.b)]), float(errors.turns[n]),
+            cameras.places[n] if flat else None, lens_errors))
+    return PanoramaRegistration(tuple(frames), fits, _rms(fits), helped.upright)
 
 
 def _rms(fits) -> float:
@@ -117,7 +186,7 @@ def _rms(fits) -> float:
     return float(np.sqrt(total / points)) if points else 0.0
 
 
-def _why_unplaced(n: int, refused: Sequence[NoLink]) -> str:
+def why_unplaced(n: int, refused: Sequence[NoLink]) -> str:
     """The reason of the pair that came nearest to holding, in words."""
     own = [r for r in refused if n in (r.a, r.b)]
     if not own:

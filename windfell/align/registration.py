@@ -39,13 +39,18 @@ class Unplaced:
 
 @dataclass(frozen=True)
 class PairFit:
-    """A link after the adjustment: the points that hold, (n, 2) px each, and their rms in px."""
+    """A link after the adjustment: the points that hold, (n, 2) px each, their rms and own errors (n,) in px.
+
+    The first `by_hand` of them were made by hand.
+    """
 
     a: int
     b: int
     points_a: Array
     points_b: Array
     rms_px: float
+    errors: Array
+    by_hand: int = 0
 
 
 @dataclass(frozen=True)
@@ -53,6 +58,7 @@ class PanoramaRegistration:
     frames: tuple[Placed | Unplaced, ...]
     links: tuple[PairFit, ...]
     rms_px: float
+    upright: bool = False
 
     @property
     def flat(self) -> bool:
@@ -65,8 +71,11 @@ class PanoramaRegistration:
 
 
 def oriented(registration: PanoramaRegistration, level: bool) -> PanoramaRegistration:
-    """The registration in a level world, or in the axes of the first placed frame."""
-    if not level:
+    """The registration in a level world, or in the axes of the first placed frame.
+
+    What lines or poses by hand have set upright already stays as it is.
+    """
+    if not level or registration.upright:
         return registration
     placed = registration.placed
     if registration.flat:

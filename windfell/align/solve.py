@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Observations, adjust, error_px, uncertainty
+from windfell.align.adjust import Guide, Observations, adjust, error_px
 from windfell.align.cameras import Cameras, cameras_of
 from windfell.align.features import Features
 from windfell.align.flat import slid_cameras
 from windfell.align.focal import USUAL, chained_rotations, first_focal
-from windfell.align.pairs import Link
+from windfell.align.pairs import Link, NoLink
 from windfell.align.refine import View, refined, thinned
 from windfell.align.registration import PairFit
 from windfell.job import Job
@@ -39,13 +39,20 @@ class LensHint:
 
 
 @dataclass(frozen=True)
-class Solved:
-    """Adjusted cameras of the members, the fit of every link among them, and standard errors."""
+class Ground:
+    """What the frames say by themselves, before anyone helps.
+
+    `cameras` of all frames (those that are no members look ahead), `held` the points of every link between
+    members, by frame number, `counts` how many matches each link was verified by, `scale_px` the robust scale the
+    points called for, `refused` why other pairs hold nothing.
+    """
 
     cameras: Cameras
-    fits: tuple[PairFit, ...]
-    turn_errors: Array
-    lens_errors: Array
+    members: tuple[int, ...]
+    held: tuple[Observations, ...]
+    scale_px: float
+    refused: tuple[NoLink, ...]
+    problems: tuple[str, ...]
 
 
 def solved(
@@ -74,23 +81,41 @@ def solved(
     return cameras, [_agreeing(cameras, o, 2.5 * TIGHT * longest) for o in everything]
 
 
-def finished(
-    cameras: Cameras, held: Sequence[Observations], everything: Sequence[Link], members: list[int], job: Job,
-    view: Callable[[int], View] | None,
-) -> Solved:
-    """The last word: points refined if the frames can be looked at, cameras fitted to their real noise."""
-    longest = float(cameras.sizes.max())
+def looked_closely(
+    cameras: Cameras, held: Sequence[Observations], job: Job, view: Callable[[int], View] | None
+) -> tuple[Cameras, list[Observations], float]:
+    """Points refined if the frames can be looked at, cameras fitted to their real noise, and its scale."""
+    held = list(held)
     if view is not None:
         close = refined(thinned([o for o in held if len(o.points_a)]), cameras, view, job)
         held = _with_refined(held, close)
-    scale = TIGHT * longest
-    for _ in range(3):
-        cameras = adjust(cameras, held, scale, job, widen=1.0)
-        noise = _noise([o for o in held if len(o.points_a)], cameras)
-        scale = float(np.clip(4 * noise, FINEST_PX, TIGHT * longest))
-    errors = uncertainty(cameras, held, scale)
-    fits = [_fit(cameras, o, k, 2.5 * scale, TIGHT * longest) for o, k in zip(held, everything, strict=True)]
-    return Solved(cameras, tuple(fits), errors.turns, errors.lenses)
+    cameras, scale = fitted_to_noise(cameras, held, job)
+    return cameras, held, scale
+
+
+def fitted_to_noise(
+    cameras: Cameras, held: Sequence[Observations], job: Job, guides: Sequence[Guide] = (),
+    scale: float | None = None, rounds: int = 3,
+) -> tuple[Cameras, float]:
+    """Cameras adjusted with the robust scale that their points' own errors call for, and that scale."""
+    longest = float(cameras.sizes.max())
+    scale = scale or TIGHT * longest
+    for _ in range(rounds):
+        cameras = adjust(cameras, held, scale, job, widen=1.0, guides=guides)
+        filled = [o for o in held if len(o.points_a)]
+        if filled:
+            scale = float(np.clip(4 * _noise(filled, cameras), FINEST_PX, TIGHT * longest))
+    return cameras, scale
+
+
+def fit_of(cameras: Cameras, o: Observations, scale_px: float) -> PairFit:
+    """The points of a link that hold: tightly, or loosely where parallax lets too few."""
+    error = error_px(cameras, o)
+    held = error < 2.5 * scale_px
+    if held.sum() < max(LEAST_POINTS, 0.5 * len(error)):
+        held = error < 2.5 * TIGHT * float(cameras.sizes.max())
+    rms = float(np.sqrt(np.mean(error[held] ** 2))) if held.any() else float("inf")
+    return PairFit(o.a, o.b, o.points_a[held], o.points_b[held], rms, error[held])
 
 
 def _with_refined(held: Sequence[Observations], close: Sequence[Observations]) -> list[Observations]:
@@ -125,6 +150,8 @@ def starting_cameras(features, hints, members, observations, focal_px, slid: boo
              for g in range(len(keys))]
     focal = np.array([focal_px or k or u for k, u in zip(known, usual, strict=True)], float)
     cameras = cameras_of(sizes, group, focal, fixed_focal=focal_px is not None)
+    if not observations:
+        return cameras
     if slid:
         return slid_cameras(cameras, observations)
     if focal_px is None:
@@ -159,13 +186,3 @@ def _connects(count: int, observations: Sequence[Observations]) -> bool:
         old, new = group[o.b], group[o.a]
         group = [new if g == old else g for g in group]
     return len(set(group)) == 1
-
-
-def _fit(cameras: Cameras, o: Observations, k: Link, within_px: float, loose_px: float) -> PairFit:
-    """The points of a link that hold: tightly, or loosely where parallax lets too few."""
-    error = error_px(cameras, o)
-    held = error < within_px
-    if held.sum() < max(LEAST_POINTS, 0.5 * len(error)):
-        held = error < 2.5 * loose_px
-    rms = float(np.sqrt(np.mean(error[held] ** 2))) if held.any() else float("inf")
-    return PairFit(k.a, k.b, o.points_a[held], o.points_b[held], rms)

@@ -12,10 +12,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.panorama import register_panorama
+from windfell.align.panorama import grounded, settled
 from windfell.align.registration import PanoramaRegistration, oriented
-from windfell.align.solve import LensHint
+from windfell.align.solve import Ground, LensHint
 from windfell.engine.cache import key_of
+from windfell.engine.help import help_of, neighbours
 from windfell.engine.picture import Picture
 from windfell.engine.sources import FULL_FROM, Opened
 from windfell.engine.stage import Host, close_view, content_key, development_key, ideal_features
@@ -79,10 +80,14 @@ class PanoramaStages:
     def _opened(self, job: Job) -> list[Opened]:
         return self._once("opened", lambda: self._host.opened_all(self._project, self.set, job))
 
-    def _registration_key(self, job: Job) -> str:
+    def _ground_key(self, job: Job) -> str:
         content = content_key(self._opened(job), self.set.used)
         r = self.set.registration
-        return key_of("registration", content, r.focal_px, r.camera)
+        return key_of("ground", content, r.focal_px, r.camera, r.rows, r.columns)
+
+    def _registration_key(self, job: Job) -> str:
+        h = help_of(self.set)
+        return key_of(self._ground_key(job), h.points, h.lines, h.poses, sorted(h.dropped), h.worst_px)
 
     def _world_key(self, job: Job) -> str:
         return key_of(self._registration_key(job), self.set.registration.level)
@@ -104,9 +109,17 @@ class PanoramaStages:
         return self._once("registration", lambda: self._register(job))
 
     def _register(self, job: Job) -> PanoramaRegistration:
+        found = self._host.cache.get(
+            self._registration_key(job), lambda: settled(self.ground(job), help_of(self.set), job))
+        return oriented(found, self.set.registration.level)
+
+    def ground(self, job: Job) -> Ground:
+        """What the frames say by themselves, before anyone's help."""
         opened = self._opened(job)
 
-        def register() -> PanoramaRegistration:
+        def register() -> Ground:
+            r = self.set.registration
+            pairs = neighbours(r.rows, r.columns, len(opened))
             optics = [self._host.optics(o, f) for o, f in zip(opened, self.set.used, strict=True)]
             features = ideal_features(self._host, opened, self.set.used, job)
             hints = [
@@ -114,10 +127,9 @@ class PanoramaStages:
                 for o, f, x in zip(opened, self.set.used, optics, strict=True)
             ]
             view = lambda n: close_view(self._host, opened[n], self.set.used[n], job)  # noqa: E731
-            return register_panorama(features, hints, job, self.set.registration.focal_px, view, self._slid)
+            return grounded(features, hints, job, r.focal_px, view, self._slid, pairs)
 
-        raw = self._host.cache.get(self._registration_key(job), register, on_disk=True)
-        return oriented(raw, self.set.registration.level)
+        return self._host.cache.get(self._ground_key(job), register, on_disk=True)
 
     def posed(self, job: Job) -> list[Posed]:
         """Lens and rotation of the placed frames."""

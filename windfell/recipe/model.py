@@ -163,13 +163,67 @@ class Mask:
 
 
 @dataclass(frozen=True)
+class HandPose:
+    """Angles given by hand for a frame, in the level world: turn right, look up, lean clockwise."""
+
+    yaw_deg: float = number(0.0, -360.0, 360.0, "°")
+    pitch_deg: float = number(0.0, -90.0, 90.0, "°")
+    roll_deg: float = number(0.0, -180.0, 180.0, "°")
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class ControlPoint:
+    """The same spot in two frames (ids), made by hand: px of each at full size."""
+
+    a: str
+    b: str
+    ax: float
+    ay: float
+    bx: float
+    by: float
+    weight: float = number(1.0, 0.01, 100.0)
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class DroppedPoint:
+    """A found point that does not count: of the pair `a`, `b` the one nearest (x, y) px of `a`."""
+
+    a: str
+    b: str
+    x: int
+    y: int
+    unknown: Unknown = ()
+
+
+class LineKind(StrEnum):
+    LEVEL = "level"
+    UPRIGHT = "upright"
+    STRAIGHT = "straight"
+
+
+@dataclass(frozen=True)
+class PlumbLine:
+    """Points (px at full size) along something in a frame that is level, upright or just straight."""
+
+    frame: str
+    points: tuple[tuple[float, float], ...]
+    kind: LineKind
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
 class Frame:
+    """`pose`: where the frame looks, where it is given by hand."""
+
     id: str
     source: Source
     on: bool = True
     development: Development = Development()
     lens: LensCorrection = LensCorrection()
     masks: tuple[Mask, ...] = ()
+    pose: HandPose | None = None
     unknown: Unknown = ()
 
 
@@ -177,7 +231,9 @@ class Frame:
 class Registration:
     """How frames are brought together. `focal_px` None: estimated; it counts at full size.
 
-    `camera`: turned on the spot, or slid along a flat subject.
+    `camera`: turned on the spot, or slid along a flat subject. `rows` and `columns` say that the frames were taken
+    row by row, each from left to right, so that only neighbours are compared; 0: nothing is said.
+    Found points worse than `worst_px` are left out; None: none.
     """
 
     align: Align = Align.NONE
@@ -185,6 +241,12 @@ class Registration:
     reference: str | None = None
     focal_px: float | None = number(None, 10.0, 1e6, "px")
     level: bool = True
+    rows: int = number(0, 0, 1000)
+    columns: int = number(0, 0, 1000)
+    points: tuple[ControlPoint, ...] = ()
+    dropped: tuple[DroppedPoint, ...] = ()
+    worst_px: float | None = number(None, 0.05, 1000.0, "px")
+    lines: tuple[PlumbLine, ...] = ()
     unknown: Unknown = ()
 
 

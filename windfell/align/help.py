@@ -1,0 +1,257 @@
+"""What people add to a registration: points, lines, poses, points thrown out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.adjust import Guide, Observations, error_px, jacobian
+from windfell.align.cameras import Cameras, rays_of
+from windfell.align.focal import pair_turn
+from windfell.align.level import levelled
+from windfell.align.registration import PairFit
+from windfell.align.solve import Ground
+from windfell.geometry.rotation import from_yaw_pitch_roll
+
+Array = NDArray[np.float64]
+
+LEAST_TO_JOIN = 2
+HAND_PULL = 3.0
+LINE_PULL = 30.0
+SLOPE = 1e-6
+
+
+@dataclass(frozen=True)
+class HandPoint:
+    """A control point made by hand: px in frame `a`, px in frame `b`, and how much it counts (1: as it is)."""
+
+    a: int
+    b: int
+    at_a: tuple[float, float]
+    at_b: tuple[float, float]
+    weight: float = 1.0
+
+
+@dataclass(frozen=True)
+class PlumbLine:
+    """Points (px) along something in a frame that is "level", "upright" or just "straight"."""
+
+    frame: int
+    points: tuple[tuple[float, float], ...]
+    kind: str
+
+
+@dataclass(frozen=True)
+class HandPose:
+    """Angles of a frame in the level world, in degrees (see `from_yaw_pitch_roll`)."""
+
+    frame: int
+    yaw_deg: float
+    pitch_deg: float
+    roll_deg: float
+
+
+@dataclass(frozen=True)
+class Help:
+    """All of it. `dropped` names found points that don't count: (a, b, x, y of `a` to the nearest px);
+    `worst_px` drops all found points that the ground finds worse.
+    """
+
+    points: tuple[HandPoint, ...] = ()
+    lines: tuple[PlumbLine, ...] = ()
+    poses: tuple[HandPose, ...] = ()
+    dropped: frozenset[tuple[int, int, int, int]] = frozenset()
+    worst_px: float | None = None
+
+
+@dataclass(frozen=True)
+class Helped:
+    """The ground with help: who is a member now, where everything starts, what guides it."""
+
+    cameras: Cameras
+    members: tuple[int, ...]
+    held: tuple[Observations, ...]
+    by_hand: tuple[Observations, ...]
+    guides: tuple[Guide, ...]
+    upright: bool
+    changed: bool
+
+
+def with_help(ground: Ground, help_: Help) -> Helped:
+    """The ground's frames and those that hand-made points or poses join to them, guided by lines."""
+    held = tuple(_kept(ground.cameras, o, help_) for o in ground.held)
+    by_hand = _hand_observations(help_.points)
+    cameras = _worldly(ground.cameras, ground.members, help_)
+    cameras, members = _joined(cameras, set(ground.members), by_hand, help_.poses)
+    inside = [o for o in by_hand if o.a in members and o.b in members]
+    guides = [Guide(_point_rows(o)) for o in inside]
+    guides += [Guide(_line_rows(line)) for line in help_.lines if line.frame in members]
+    upright = bool(help_.poses) or any(line.kind != "straight" for line in help_.lines)
+    return Helped(cameras, tuple(sorted(members)), held, tuple(inside), tuple(guides), upright, help_ != Help())
+
+
+def _kept(cameras: Cameras, o: Observations, help_: Help) -> Observations:
+    keep = np.ones(len(o.points_a), bool)
+    if help_.dropped:
+        keep &= [point_name(o.a, o.b, p) not in help_.dropped for p in o.points_a]
+    if help_.worst_px is not None and len(keep):
+        keep &= error_px(cameras, o) <= help_.worst_px
+    return o if keep.all() else o.chosen(keep)
+
+
+def point_name(a: int, b: int, at_a: Sequence[float]) -> tuple[int, int, int, int]:
+    """By which a found point is dropped."""
+    return a, b, round(float(at_a[0])), round(float(at_a[1]))
+
+
+def _hand_observations(points: Sequence[HandPoint]) -> list[Observations]:
+    pairs: dict[tuple[int, int], list[HandPoint]] = {}
+    for p in points:
+        pairs.setdefault((p.a, p.b), []).append(p)
+    return [
+        Observations(a, b, np.array([p.at_a for p in own]), np.array([p.at_b for p in own]),
+                     np.array([p.weight for p in own]))
+        for (a, b), own in pairs.items()]
+
+
+def _worldly(cameras: Cameras, members: Sequence[int], help_: Help) -> Cameras:
+    """The cameras in a level world, so that lines and poses know where up is."""
+    if not members or cameras.places is not None:
+        return cameras
+    own = list(members)
+    turned = levelled([cameras.rotations[n] for n in own])
+    posed = {p.frame: _rotation(p) for p in help_.poses}
+    known = [(turned[own.index(n)], r) for n, r in posed.items() if n in own]
+    if known:
+        # the whole turned so that the posed frames lie as they are said to
+        u, _, vt = np.linalg.svd(np.sum([r @ t.T for t, r in known], axis=0))
+        common = u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
+        turned = [common @ t for t in turned]
+    rotations = cameras.rotations.copy()
+    rotations[own] = turned
+    return cameras.turned(rotations)
+
+
+def _rotation(pose: HandPose) -> Array:
+    return from_yaw_pitch_roll(*np.radians([pose.yaw_deg, pose.pitch_deg, pose.roll_deg]))
+
+
+def _joined(
+    cameras: Cameras, members: set[int], by_hand: Sequence[Observations], poses: Sequence[HandPose]
+) -> tuple[Cameras, set[int]]:
+    """Frames with a pose by hand, and those with points to members, placed and made members."""
+    rotations, locked = cameras.rotations.copy(), cameras.locked.copy()
+    for pose in poses:
+        rotations[pose.frame], locked[pose.frame] = _rotation(pose), True
+        members.add(pose.frame)
+    cameras = replace(cameras, rotations=rotations, locked=locked)
+    if not members and by_hand:
+        members = {max(by_hand, key=lambda o: len(o.points_a)).a}
+    while True:
+        ready = [o for o in by_hand if (o.a in members) != (o.b in members) and len(o.points_a) >= LEAST_TO_JOIN]
+        if not ready or cameras.places is not None:
+            return cameras, members
+        o = max(ready, key=lambda o: len(o.points_a))
+        turn = pair_turn(cameras, o)
+        rotations = cameras.rotations.copy()
+        if o.a in members:
+            rotations[o.b] = rotations[o.a] @ turn.T
+        else:
+            rotations[o.a] = rotations[o.b] @ turn
+        cameras = cameras.turned(rotations)
+        members |= {o.a, o.b}
+
+
+def _point_rows(o: Observations):
+    """Hand-made points pull as they stand: no robust weight makes them outliers."""
+    n = len(o.points_a)
+    a, b = np.full(n, o.a), np.full(n, o.b)
+    pull = HAND_PULL * np.sqrt(o.weight)
+
+    def rows(cameras: Cameras) -> tuple[Array, Array]:
+        residual, jac = jacobian(cameras, a, b, o.points_a, o.points_b)
+        wide = np.zeros((2 * n, cameras.parameters))
+        first, last = 3 * cameras.count, 3 * cameras.count + cameras.lenses.size
+        ga, gb = cameras.group[o.a], cameras.group[o.b]
+        starts = [(3 * o.a, 3), (3 * o.b, 3), (first + 6 * ga, 6), (first + 6 * gb, 6)]
+        if cameras.places is not None:
+            starts += [(last + 3 * o.a, 3), (last + 3 * o.b, 3)]
+        flat = (jac * pull[:, None, None]).reshape(2 * n, -1)
+        at = 0
+        for start, width in starts:
+            wide[:, start : start + width] += flat[:, at : at + width]
+            at += width
+        return (residual * pull[:, None]).reshape(-1), wide
+
+    return rows
+
+
+def line_residuals(cameras: Cameras, line: PlumbLine) -> Array:
+    """How far a line is from what it should be, in px at its frame's focal length, (m,).
+
+    Upright: its plane holds the vertical. Level: its ends are equally high. Straight: its inner points lie in
+    the plane of its ends.
+    """
+    n = len(line.points)
+    world = rays_of(cameras, np.full(n, line.frame), np.array(line.points)) @ cameras.rotations[line.frame].T
+    focal = float(cameras.focal_px[cameras.group[line.frame]])
+    normal = np.cross(world[0], world[-1])
+    normal /= max(float(np.linalg.norm(normal)), 1e-12)
+    parts = []
+    if line.kind == "upright":
+        parts.append([normal[1]])
+    if line.kind == "level":
+        parts.append([world[-1, 1] - world[0, 1]])
+    if n > 2:
+        parts.append(world[1:-1] @ normal)
+    return focal * np.concatenate(parts) if parts else np.zeros(0)
+
+
+def _line_rows(line: PlumbLine):
+    """Rows of a line; few and cheap, so derived by differences."""
+    def rows(cameras: Cameras) -> tuple[Array, Array]:
+        base = line_residuals(cameras, line)
+        wide = np.zeros((len(base), cameras.parameters))
+        for c in range(3):
+            turn = np.zeros(3)
+            turn[c] = SLOPE
+            rotations = cameras.rotations.copy()
+            rotations[line.frame] = _small_turn(turn) @ rotations[line.frame]
+            wide[:, 3 * line.frame + c] = (line_residuals(cameras.turned(rotations), line) - base) / SLOPE
+        g = cameras.group[line.frame]
+        for c in range(1, 4):
+            lenses = cameras.lenses.copy()
+            lenses[g, c] += SLOPE
+            moved = line_residuals(replace(cameras, lenses=lenses), line)
+            wide[:, 3 * cameras.count + 6 * g + c] = (moved - base) / SLOPE
+        return LINE_PULL * base, LINE_PULL * wide
+
+    return rows
+
+
+def _small_turn(v: Array) -> Array:
+    return np.array([[1, -v[2], v[1]], [v[2], 1, -v[0]], [-v[1], v[0], 1.0]])
+
+
+def with_hand_points(
+    fits: Sequence[PairFit], by_hand: Sequence[Observations], cameras: Cameras
+) -> list[PairFit]:
+    """The links with their hand-made points first; a pair that only people linked becomes a link."""
+    own = {(o.a, o.b): o for o in by_hand}
+    out = []
+    for f in fits:
+        o = own.pop((f.a, f.b), None)
+        out.append(f if o is None else _with_points(f, o, cameras))
+    nothing = np.zeros((0, 2))
+    out += [_with_points(PairFit(o.a, o.b, nothing, nothing, 0.0, np.zeros(0)), o, cameras) for o in own.values()]
+    return [f for f in out if len(f.points_a)]
+
+
+def _with_points(f: PairFit, o: Observations, cameras: Cameras) -> PairFit:
+    errors = np.concatenate([error_px(cameras, o), f.errors])
+    return PairFit(
+        f.a, f.b, np.concatenate([o.points_a, f.points_a]), np.concatenate([o.points_b, f.points_b]),
+        float(np.sqrt(np.mean(errors**2))), errors, len(o.points_a))
