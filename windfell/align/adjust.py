@@ -48,10 +48,10 @@ class Observations:
 class Guide:
     """Something beside points that the cameras are to obey.
 
-    `rows(cameras)` gives residuals (m,) in px, their derivatives (m, 3 n + 6 g), and is called at every step.
+    `rows(cameras)` gives its cost, and weighted residuals (m,) and their derivatives (m, parameters), at every step.
     """
 
-    rows: Callable[[Cameras], tuple[Array, Array]]
+    rows: Callable[[Cameras], tuple[float, Array, Array]]
 
 
 class Pile:
@@ -77,6 +77,21 @@ class Pile:
         self.j = whole(j, np.zeros(0, np.intp)).astype(np.intp)
         self.p, self.q = whole(p, np.zeros((0, 2))), whole(q, np.zeros((0, 2)))
         self.w = whole(w, np.zeros(0))
+        self._places: dict[tuple[int, int], tuple[Ints, tuple[Ints, Ints]]] = {}
+
+    def places(self, state: Cameras, a: int, b: int) -> tuple[Ints, tuple[Ints, Ints]]:
+        """Where the derivatives of a run from `a` to `b` belong in the gradient, and in the normal matrix.
+
+        Where both frames share a lens, its second columns point at spare places, so that none is met twice.
+        """
+        if (a, b) not in self._places:
+            where = _columns(state, a, b)
+            if state.group[a] == state.group[b]:
+                taken = set(where.tolist())
+                spare = [c for c in range(state.parameters + 6) if c not in taken][:6]
+                where[12:18] = spare
+            self._places[a, b] = where, np.ix_(where, where)
+        return self._places[a, b]
 
 
 def residuals(cameras: Cameras, obs: Observations) -> Array:
@@ -94,6 +109,19 @@ def error_px(cameras: Cameras, obs: Observations) -> Array:
     return np.sqrt(0.5 * np.sum(r * r, axis=1))
 
 
+def errors_px(cameras: Cameras, observations: Sequence[Observations]) -> list[Array]:
+    """`error_px` of many links at once."""
+    pile = Pile(observations)
+    off = carried(cameras, pile.i, pile.j, pile.p) - pile.q
+    square = np.sum(off * off, axis=1)
+    at, out = 0, []
+    for o in observations:
+        n = len(o.points_a)
+        out.append(np.sqrt(0.5 * (square[at : at + n] + square[at + n : at + 2 * n])))
+        at += 2 * n
+    return out
+
+
 def jacobian(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Array, Array]:
     """Residuals (n, 2) of points `p` of frames `i` seen in frames `j` against `q`, and derivatives (n, 2, 18).
 
@@ -101,65 +129,78 @@ def jacobian(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Ar
     of j's; before a flat subject also the places of i's and j's frames, 24 in all. A point's u
     follows from the distortion equation u B(|u|^2) = d by implicit differentiation.
     """
-    n = len(p)
-    seen = undistorted(cameras, i, p)
-    u, to = seen.u, cameras.lenses[cameras.group[j]]
-    ri, rj = cameras.rotations[i], cameras.rotations[j]
-    world = ri[:, :, 0] * u[:, :1] + ri[:, :, 1] * u[:, 1:] + ri[:, :, 2]
-    flat = cameras.places is not None
-    target, fits = world, np.ones(n, bool)
-    if flat:
-        fits = world[:, 2] > 1e-6
-        down = np.where(fits, world[:, 2], 1.0)
-        reach = (1 - cameras.places[i, 2]) / down
-        target = cameras.places[i] + world * reach[:, None] - cameras.places[j]
-    x = np.einsum("nij,ni->nj", rj, target)
-    ahead = (x[:, 2] > 1e-6) & fits
-    z = np.where(ahead, x[:, 2], 1e-6)
-    v = x[:, :2] / z[:, None]
-    r2 = np.sum(v * v, axis=1)
-    k1, k2, k3 = to[:, 1], to[:, 2], to[:, 3]
-    bend = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
-    slope = k1 + r2 * (2 * k2 + r2 * 3 * k3)
-    focal = np.exp(to[:, 0])
-    centre = (cameras.sizes[j] - 1) / 2 + to[:, 4:6]
-    off = focal[:, None] * v * bend[:, None]
-    residual = np.where(ahead[:, None], centre + off - q, 1e4)
+    residual, out = _derivatives(cameras, i, j, p, q)
+    return residual.T, out.transpose(2, 0, 1)
 
-    by_x = np.empty((n, 2, 3))
-    scale = focal / z
-    cross = 2 * slope * v[:, 0] * v[:, 1]
-    by_x[:, 0, 0] = scale * (bend + 2 * slope * v[:, 0] ** 2)
-    by_x[:, 1, 1] = scale * (bend + 2 * slope * v[:, 1] ** 2)
-    by_x[:, 0, 1] = by_x[:, 1, 0] = scale * cross
-    by_x[:, :, 2] = -(by_x[:, :, 0] * v[:, :1] + by_x[:, :, 1] * v[:, 1:])
-    by_target = np.einsum("nkj,nij->nki", by_x, rj)
-    out = np.empty((n, 2, 24 if flat else 18))
-    by_world = by_target
+
+def _derivatives(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Array, Array]:
+    """`jacobian` with the points last: (2, n) and (2, columns, n), a number of all points beside each other."""
+    n, flat = len(p), cameras.places is not None
+    seen = undistorted(cameras, i, p)
+    ux, uy = seen.u[:, 0].copy(), seen.u[:, 1].copy()
+    turns = np.ascontiguousarray(cameras.rotations.reshape(-1, 9).T)
+    ri, rj = turns[:, i], turns[:, j]
+    lenses = np.ascontiguousarray(cameras.lenses.T)
+    own, to = lenses[:, cameras.group[i]], lenses[:, cameras.group[j]]
+    wx, wy, wz = (ri[3 * k] * ux + ri[3 * k + 1] * uy + ri[3 * k + 2] for k in range(3))
+    tx, ty, tz = wx, wy, wz
+    fits = np.ones(n, bool)
     if flat:
-        # a spot moves with its camera but stays on the plane: I - w e_z^T / w_z
-        on_plane = by_target.copy()
-        on_plane[:, :, 2] -= np.einsum("nki,ni->nk", by_target, world) / down[:, None]
-        by_world = on_plane * reach[:, None, None]
-        out[:, :, 18:21], out[:, :, 21:24] = on_plane, -by_target
-    for k in (0, 1):
-        out[:, k, 0:3] = np.cross(world, by_world[:, k])
-        out[:, k, 3:6] = -np.cross(target, by_target[:, k])
-    by_u = np.einsum("nki,nic->nkc", by_world, ri[:, :, :2])
-    radial = (by_u[:, :, 0] * u[:, :1] + by_u[:, :, 1] * u[:, 1:]) / seen.growth[:, None]
-    powers = np.stack([seen.bend, seen.r2, seen.r2**2, seen.r2**3], axis=1)
-    out[:, :, 6:10] = -radial[:, :, None] * powers[:, None, :]
-    own = cameras.lenses[cameras.group[i]]
-    shape = (own[:, 1] + seen.r2 * (2 * own[:, 2] + seen.r2 * 3 * own[:, 3])) * 2 / seen.growth
-    plain = np.exp(-own[:, 0]) / seen.bend
-    # by the principal point: -(1 / (f B)) (I - (2 B' / growth) u u^T)
-    along = by_u[:, :, 0] * u[:, :1] + by_u[:, :, 1] * u[:, 1:]
-    for c in (0, 1):
-        out[:, :, 10 + c] = -plain[:, None] * (by_u[:, :, c] - along * (shape * u[:, c])[:, None])
-    out[:, :, 12] = off
-    for c, power in enumerate((r2, r2**2, r2**3)):
-        out[:, :, 13 + c] = focal[:, None] * v * power[:, None]
-    out[:, :, 16], out[:, :, 17] = [1.0, 0.0], [0.0, 1.0]
+        fits = wz > 1e-6
+        down = np.where(fits, wz, 1.0)
+        stands = np.ascontiguousarray(cameras.places.T)
+        ci, cj = stands[:, i], stands[:, j]
+        reach = (1 - ci[2]) / down
+        tx, ty, tz = ci[0] + wx * reach - cj[0], ci[1] + wy * reach - cj[1], ci[2] + wz * reach - cj[2]
+    x, y, depth = (rj[k] * tx + rj[3 + k] * ty + rj[6 + k] * tz for k in range(3))
+    ahead = (depth > 1e-6) & fits
+    z = np.where(ahead, depth, 1e-6)
+    vx, vy = x / z, y / z
+    r2 = vx * vx + vy * vy
+    bend = 1 + r2 * (to[1] + r2 * (to[2] + r2 * to[3]))
+    slope = 2 * (to[1] + r2 * (2 * to[2] + r2 * 3 * to[3]))
+    focal = np.exp(to[0])
+    sizes = cameras.sizes[j]
+    off = (focal * vx * bend, focal * vy * bend)
+    centre = ((sizes[:, 0] - 1) / 2 + to[4], (sizes[:, 1] - 1) / 2 + to[5])
+    residual = np.stack([np.where(ahead, centre[k] + off[k] - q[:, k], 1e4) for k in (0, 1)])
+
+    out = np.empty((2, 24 if flat else 18, n))
+    scale = focal / z
+    cross = scale * slope * vx * vy
+    grow = 1 / seen.growth
+    powers = (seen.bend, seen.r2, seen.r2**2, seen.r2**3)
+    shape = (own[1] + seen.r2 * (2 * own[2] + seen.r2 * 3 * own[3])) * 2 * grow
+    plain = np.exp(-own[0]) / seen.bend
+    for k, (dx, dy) in enumerate((
+        (scale * (bend + slope * vx * vx), cross), (cross, scale * (bend + slope * vy * vy)),
+    )):
+        dz = -(dx * vx + dy * vy)
+        # by the spot seen, in world axes; then by the ray that looks at it
+        bx, by, bz = (rj[3 * m] * dx + rj[3 * m + 1] * dy + rj[3 * m + 2] * dz for m in range(3))
+        gx, gy, gz = bx, by, bz
+        row = out[k]
+        if flat:
+            # a spot moves with its camera but stays on the plane: I - w e_z^T / w_z
+            on_plane = bz - (bx * wx + by * wy + bz * wz) / down
+            gx, gy, gz = bx * reach, by * reach, on_plane * reach
+            row[18], row[19], row[20] = bx, by, on_plane
+            row[21], row[22], row[23] = -bx, -by, -bz
+        row[0], row[1], row[2] = wy * gz - wz * gy, wz * gx - wx * gz, wx * gy - wy * gx
+        row[3], row[4], row[5] = tz * by - ty * bz, tx * bz - tz * bx, ty * bx - tx * by
+        hx = gx * ri[0] + gy * ri[3] + gz * ri[6]
+        hy = gx * ri[1] + gy * ri[4] + gz * ri[7]
+        along = hx * ux + hy * uy
+        for c, power in enumerate(powers):
+            row[6 + c] = -along * grow * power
+        # by the principal point: -(1 / (f B)) (I - (2 B' / growth) u u^T)
+        row[10], row[11] = -plain * (hx - along * shape * ux), -plain * (hy - along * shape * uy)
+        v = vx if k == 0 else vy
+        row[12] = off[k]
+        row[13] = focal * v * r2
+        row[14] = row[13] * r2
+        row[15] = row[14] * r2
+        row[16], row[17] = float(k == 0), float(k == 1)
     return residual, out
 
 
@@ -206,23 +247,33 @@ def normal_equations(
 ) -> tuple[float, Array, Array]:
     """(cost, normal matrix, gradient) over the turns, the lenses' parts and, if there are, the places."""
     size = state.parameters
-    normal, gradient = np.zeros((size, size)), np.zeros(size)
-    residual, jac = jacobian(state, pile.i, pile.j, pile.p, pile.q)
-    r2 = np.sum(residual * residual, axis=1) / scale**2
+    normal, gradient = np.zeros((size + 6, size + 6)), np.zeros(size + 6)
+    residual, jac = _derivatives(state, pile.i, pile.j, pile.p, pile.q)
+    r2 = np.sum(residual * residual, axis=0) / scale**2
     cost = 0.5 * scale**2 * float(np.sum(pile.w * r2 / (1 + r2)))
     root = np.sqrt(pile.w) / (1 + r2)
-    rows = (jac * root[:, None, None]).reshape(-1, jac.shape[2])
-    flat = (residual * root[:, None]).reshape(-1)
+    jac *= root
+    residual *= root
+    columns = jac.shape[1]
     for a, b, start, end in pile.runs:
-        part = rows[2 * start : 2 * end]
-        where = _columns(state, a, b)
-        np.add.at(normal, (where[:, None], where[None, :]), part.T @ part)
-        np.add.at(gradient, where, part.T @ flat[2 * start : 2 * end])
+        rows = jac[:, :, start:end].transpose(1, 0, 2).reshape(columns, -1)
+        block = rows @ rows.T
+        pull = rows @ residual[:, start:end].reshape(-1)
+        where, square = pile.places(state, a, b)
+        if state.group[a] == state.group[b]:
+            # one lens for both frames: its rows and columns are added up
+            block[6:12] += block[12:18]
+            block[:, 6:12] += block[:, 12:18]
+            pull[6:12] += pull[12:18]
+            block[12:18], block[:, 12:18], pull[12:18] = 0.0, 0.0, 0.0
+        normal[square] += block
+        gradient[where] += pull
+    normal, gradient = np.ascontiguousarray(normal[:size, :size]), gradient[:size]
     for guide in guides:
-        off, by = guide.rows(state)
+        rho, off, by = guide.rows(state)
         normal += by.T @ by
         gradient += by.T @ off
-        cost += 0.5 * float(off @ off)
+        cost += rho
     return cost + _add_beliefs(state, normal, gradient), normal, gradient
 
 

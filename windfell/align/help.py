@@ -19,7 +19,8 @@ from windfell.geometry.rotation import from_yaw_pitch_roll
 Array = NDArray[np.float64]
 
 LEAST_TO_JOIN = 2
-HAND_PULL = 3.0
+HAND_PULL = 1.5
+HAND_REACH = 4.0
 LINE_PULL = 30.0
 SLOPE = 1e-6
 
@@ -166,13 +167,16 @@ def _joined(
 
 
 def _point_rows(o: Observations):
-    """Hand-made points pull as they stand: no robust weight makes them outliers."""
+    """Hand-made points pull strongly within some px; one that lies far off shows its error and pulls little."""
     n = len(o.points_a)
     a, b = np.full(n, o.a), np.full(n, o.b)
-    pull = HAND_PULL * np.sqrt(o.weight)
 
-    def rows(cameras: Cameras) -> tuple[Array, Array]:
+    def rows(cameras: Cameras) -> tuple[float, Array, Array]:
         residual, jac = jacobian(cameras, a, b, o.points_a, o.points_b)
+        reach = max(HAND_REACH, float(cameras.sizes.max()) / 800)
+        r2 = np.sum(residual * residual, axis=1) / reach**2
+        rho = 0.5 * HAND_PULL**2 * reach**2 * float(np.sum(o.weight * r2 / (1 + r2)))
+        pull = HAND_PULL * np.sqrt(o.weight) / (1 + r2)
         wide = np.zeros((2 * n, cameras.parameters))
         first, last = 3 * cameras.count, 3 * cameras.count + cameras.lenses.size
         ga, gb = cameras.group[o.a], cameras.group[o.b]
@@ -184,7 +188,7 @@ def _point_rows(o: Observations):
         for start, width in starts:
             wide[:, start : start + width] += flat[:, at : at + width]
             at += width
-        return (residual * pull[:, None]).reshape(-1), wide
+        return rho, (residual * pull[:, None]).reshape(-1), wide
 
     return rows
 
@@ -212,7 +216,7 @@ def line_residuals(cameras: Cameras, line: PlumbLine) -> Array:
 
 def _line_rows(line: PlumbLine):
     """Rows of a line; few and cheap, so derived by differences."""
-    def rows(cameras: Cameras) -> tuple[Array, Array]:
+    def rows(cameras: Cameras) -> tuple[float, Array, Array]:
         base = line_residuals(cameras, line)
         wide = np.zeros((len(base), cameras.parameters))
         for c in range(3):
@@ -227,7 +231,7 @@ def _line_rows(line: PlumbLine):
             lenses[g, c] += SLOPE
             moved = line_residuals(replace(cameras, lenses=lenses), line)
             wide[:, 3 * cameras.count + 6 * g + c] = (moved - base) / SLOPE
-        return LINE_PULL * base, LINE_PULL * wide
+        return 0.5 * LINE_PULL**2 * float(base @ base), LINE_PULL * base, LINE_PULL * wide
 
     return rows
 

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Observations, Uncertainty, uncertainty
+from windfell.align.adjust import Observations, Uncertainty, errors_px, uncertainty
 from windfell.align.cameras import Cameras
 from windfell.align.features import Features
 from windfell.align.help import Help, Helped, with_hand_points, with_help
@@ -24,6 +24,7 @@ from windfell.align.solve import (
     fit_of,
     fitted_to_noise,
     looked_closely,
+    sampled,
     solved,
     starting_cameras,
 )
@@ -31,6 +32,7 @@ from windfell.errors import CannotJoin
 from windfell.job import Job
 
 Array = NDArray[np.float64]
+QUICK_POINTS = 1500
 
 
 def register_panorama(
@@ -113,10 +115,11 @@ def settled(ground: Ground, help_: Help, job: Job) -> PanoramaRegistration:
     cameras, scale = helped.cameras, ground.scale_px
     if helped.changed:
         start = ground.scale_px if ground.members else None
-        cameras, scale = fitted_to_noise(cameras, helped.held, job, helped.guides, start, rounds=2)
-    anchor = helped.members[0]
-    errors = uncertainty(cameras, [o for o in helped.held if len(o.points_a)], scale, helped.guides, anchor)
-    fits = [fit_of(cameras, o, scale) for o in helped.held]
+        some = sampled(helped.held, QUICK_POINTS)
+        cameras, scale = fitted_to_noise(cameras, some, job, helped.guides, start, rounds=1 if start else 3)
+    errors = uncertainty(cameras, sampled(helped.held, QUICK_POINTS), scale, helped.guides, helped.members[0])
+    off = errors_px(cameras, helped.held)
+    fits = [fit_of(cameras, o, e, scale) for o, e in zip(helped.held, off, strict=True)]
     fits = with_hand_points(fits, helped.by_hand, cameras)
     return _result(ground, helped, cameras, tuple(fits), errors)
 

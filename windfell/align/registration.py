@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from windfell.align.flat import levelled_places
 from windfell.align.level import levelled
 from windfell.geometry.camera import Lens
+from windfell.geometry.posed import Posed
 
 Array = NDArray[np.float64]
 
@@ -28,6 +29,10 @@ class Placed:
     turn_error: float = 0.0
     place: Array | None = None
     lens_error: tuple[float, ...] = ()
+
+    @property
+    def posed(self) -> Posed:
+        return Posed(self.lens, self.rotation, self.place)
 
 
 @dataclass(frozen=True)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Guide, Observations, adjust, error_px
+from windfell.align.adjust import Guide, Observations, adjust, error_px, errors_px
 from windfell.align.cameras import Cameras, cameras_of
 from windfell.align.features import Features
 from windfell.align.flat import slid_cameras
@@ -108,14 +108,27 @@ def fitted_to_noise(
     return cameras, scale
 
 
-def fit_of(cameras: Cameras, o: Observations, scale_px: float) -> PairFit:
-    """The points of a link that hold: tightly, or loosely where parallax lets too few."""
-    error = error_px(cameras, o)
+def fit_of(cameras: Cameras, o: Observations, error: Array, scale_px: float) -> PairFit:
+    """The points of a link that hold, by their errors: tightly, or loosely where parallax lets too few."""
     held = error < 2.5 * scale_px
     if held.sum() < max(LEAST_POINTS, 0.5 * len(error)):
         held = error < 2.5 * TIGHT * float(cameras.sizes.max())
     rms = float(np.sqrt(np.mean(error[held] ** 2))) if held.any() else float("inf")
     return PairFit(o.a, o.b, o.points_a[held], o.points_b[held], rms, error[held])
+
+
+def sampled(held: Sequence[Observations], most: int) -> list[Observations]:
+    """Some points of every link that together weigh what all of them do, for quick answers."""
+    filled = [o for o in held if len(o.points_a)]
+    share = max(LEAST_REFINED, most // max(1, len(filled)))
+    out = []
+    for o in filled:
+        n = len(o.points_a)
+        if n > share:
+            weight = np.full(n, n / share) * (1.0 if o.weight is None else o.weight)
+            o = replace(o, weight=weight).chosen(np.linspace(0, n - 1, share).astype(int))
+        out.append(o)
+    return out
 
 
 def _with_refined(held: Sequence[Observations], close: Sequence[Observations]) -> list[Observations]:
@@ -133,7 +146,7 @@ def _with_refined(held: Sequence[Observations], close: Sequence[Observations]) -
 
 def _noise(held: Sequence[Observations], cameras: Cameras) -> float:
     """The robust deviation of the points' errors, px."""
-    errors = np.concatenate([error_px(cameras, o) for o in held])
+    errors = np.concatenate(errors_px(cameras, held))
     weight = np.concatenate([np.ones(len(o.points_a)) if o.weight is None else o.weight for o in held])
     order = np.argsort(errors)
     half = np.searchsorted(np.cumsum(weight[order]), 0.5 * weight.sum())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import sys
 import time
@@ -16,15 +17,17 @@ from windfell.engine.core import Engine
 from windfell.engine.export import check_place, export, refuse_frames
 from windfell.engine.folders import cache_folder
 from windfell.engine.instants import chosen_times, write_instants
-from windfell.engine.report import panorama_report, stack_report, unplaced
+from windfell.engine.report import panorama_report, point_rows, stack_report, unplaced
 from windfell.engine.survey import matched_set
 from windfell.errors import BadRequest, CannotJoin, OutputFailed
+from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.output.writers import writer_for
 from windfell.recipe import edits
 from windfell.recipe.developments import read_development
 from windfell.recipe.model import (
     Align,
+    Camera,
     Combining,
     Edges,
     Format,
@@ -40,6 +43,7 @@ from windfell.recipe.model import (
     frame_from_path,
     new_id,
 )
+from windfell.recipe.points_file import points_words, read_points
 from windfell.recipe.project_file import load_project, written_whole
 
 
@@ -50,13 +54,29 @@ def demo_names() -> list[str]:
 def run_panorama(options: Namespace, job: Job) -> None:
     if len(options.frames) < 2:
         raise CannotJoin("A panorama needs at least two frames; only one was given.")
+    flat = options.projection == "flat"
+    frame_set = _new_set(options, Kind.PANORAMA)
+    rows, columns = options.layout or (0, 0)
+    if options.points_out:
+        check_place(Path(options.points_out))
     frame_set = replace(
-        _new_set(options, Kind.PANORAMA),
-        registration=Registration(focal_px=options.lens, level=options.level == "auto"),
-        view=View(ProjectionChoice(options.projection), full_sphere=options.full_sphere),
+        frame_set,
+        registration=Registration(
+            camera=Camera.SLID if flat else Camera.TURNED, focal_px=_focal_px(options),
+            level=options.level == "auto", rows=rows, columns=columns,
+            points=read_points(Path(options.points), frame_set.frames) if options.points else ()),
+        view=View(ProjectionChoice("auto" if flat else options.projection), full_sphere=options.full_sphere),
         outline=Outline(Edges(options.edges)),
     )
     _make(_prepared(frame_set, options), frame_set.id, options, job)
+
+
+def _focal_px(options: Namespace) -> float | None:
+    """Given by --lens, or by --fov and the first frame's width."""
+    if options.fov is None:
+        return options.lens
+    width = StillFrame(os.path.abspath(options.frames[0])).size[0]
+    return 0.5 * width / math.tan(math.radians(options.fov) / 2)
 
 
 def _prepared(frame_set: FrameSet, options: Namespace) -> Project:
@@ -143,6 +163,10 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
     seconds["total"] = time.monotonic() - start
     seconds["picture"] = seconds["total"] - seconds["registration"]
     _name_left_out(stages, found)
+    if getattr(options, "points_out", None):
+        place = Path(options.points_out)
+        with written_whole(place) as temporary:
+            temporary.write_text(points_words(point_rows(stages, job), place), encoding="utf-8")
     if options.report:
         try:
             if stages.kind is Kind.PANORAMA:

@@ -62,6 +62,20 @@ def _pixels(text: str) -> int:
     return value
 
 
+def _degrees(text: str) -> float:
+    value = float(text)
+    if not 0.5 <= value <= 170:
+        raise argparse.ArgumentTypeError(f"{text} is not a field of view between 0.5 and 170 degrees")
+    return value
+
+
+def _layout(text: str) -> tuple[int, int]:
+    rows, _, columns = text.lower().partition("x")
+    if not (rows.isdigit() and columns.isdigit() and int(rows) and int(columns)):
+        raise argparse.ArgumentTypeError(f"{text} is no layout such as 2x5")
+    return int(rows), int(columns)
+
+
 def _seconds(text: str) -> float:
     value = float(text)
     if not 0 <= value < 1e6:
@@ -102,12 +116,18 @@ def _panorama(p: argparse.ArgumentParser) -> None:
     _prepared(p)
     p.add_argument("frames", nargs="+", metavar="FRAME")
     p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png or .jpg")
-    p.add_argument("--projection", choices=[str(c) for c in ProjectionChoice], default="auto")
+    p.add_argument("--projection", choices=[*(str(c) for c in ProjectionChoice), "flat"], default="auto",
+                   help="flat: the camera slid along a flat subject")
     p.add_argument("--full-sphere", action="store_true", help="the whole 360 x 180 degrees")
     p.add_argument("--width", type=_pixels, metavar="PX", help="width of the picture")
     p.add_argument("--level", choices=("auto", "off"), default="auto")
     p.add_argument("--edges", choices=[str(c) for c in Edges], default="leave")
-    p.add_argument("--lens", type=_positive, metavar="FOCAL_PX", help="focal length in px, if known")
+    known = p.add_mutually_exclusive_group()
+    known.add_argument("--lens", type=_positive, metavar="FOCAL_PX", help="focal length in px, if known")
+    known.add_argument("--fov", type=_degrees, metavar="DEG", help="the first frame's width in degrees, if known")
+    p.add_argument("--layout", type=_layout, metavar="ROWSxCOLS", help="frames taken row by row, left to right")
+    p.add_argument("--points", metavar="FILE", help="control points made by hand, .json or .csv")
+    p.add_argument("--points-out", metavar="FILE", help="write all control points, .json or .csv")
     p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")
 
 

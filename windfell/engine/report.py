@@ -4,12 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
+
+from windfell.align.parallax import parallax_px
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.stack import StackStages
 from windfell.job import Job
 from windfell.recipe.model import Frame, FrameSet
+from windfell.recipe.points_file import frame_names
 
 
 def frame_name(frame: Frame) -> str:
@@ -27,11 +31,12 @@ def panorama_report(
         "kind": "panorama",
         "frames": [_pose(frames[n], f) for n, f in enumerate(found.frames)],
         "links": [
-            {"a": k.a, "b": k.b, "points": len(k.points_a), "rms_px": round(k.rms_px, 4)}
+            {"a": k.a, "b": k.b, "points": len(k.points_a), "by_hand": k.by_hand, "rms_px": round(k.rms_px, 4)}
             for k in found.links
         ],
         "rms_px": round(found.rms_px, 4),
-        "projection": stages.choice(job).projection,
+        "parallax_px": _rounded(parallax_px(found)),
+        "projection": "flat" if found.flat else stages.choice(job).projection,
         "reason": stages.choice(job).reason,
         "width": size[0],
         "height": size[1],
@@ -47,14 +52,44 @@ def _pose(frame: Frame, found) -> dict[str, Any]:
             "placed": True,
             "rotation": found.rotation.tolist(),
             "focal_px": found.lens.focal_px,
-            "distortion": {"k1": found.lens.k1},
+            "distortion": {"k1": found.lens.k1, "k2": found.lens.k2, "k3": found.lens.k3},
+            "principal_point": [found.lens.dx, found.lens.dy],
+            "place": None if found.place is None else found.place.tolist(),
+            "standard_error": _errors(found),
             "rms_px": round(found.rms_px, 4),
             "reason": None,
         }
     return {
         "file": frame_name(frame), "placed": False, "rotation": None, "focal_px": None,
-        "distortion": None, "rms_px": None, "reason": found.reason,
+        "distortion": None, "principal_point": None, "place": None, "standard_error": None, "rms_px": None,
+        "reason": found.reason,
     }
+
+
+def _errors(found: Placed) -> dict[str, float]:
+    """Standard errors: of the direction in degrees, of the focal length in px, of k1 to k3."""
+    focal, k1, k2, k3 = found.lens_error[:4]
+    return {"direction_deg": float(np.degrees(found.turn_error)), "focal_px": focal * found.lens.focal_px,
+            "k1": k1, "k2": k2, "k3": k3}
+
+
+def _rounded(value: float | None) -> float | None:
+    return None if value is None else round(value, 3)
+
+
+def point_rows(stages: PanoramaStages, job: Job) -> list[dict[str, Any]]:
+    """All control points that hold, by the frames' names (see recipe.points_file)."""
+    found = stages.registration(job)
+    by_id = {i: name for name, i in frame_names(stages.set.frames).items()}
+    names = [by_id[f.id] for f in stages.set.used]
+    rows = []
+    for k in found.links:
+        for n, (a, b, error) in enumerate(zip(k.points_a, k.points_b, k.errors, strict=True)):
+            rows.append({
+                "a": names[k.a], "b": names[k.b], "ax": round(float(a[0]), 3), "ay": round(float(a[1]), 3),
+                "bx": round(float(b[0]), 3), "by": round(float(b[1]), 3), "weight": 1.0,
+                "error_px": round(float(error), 3), "by_hand": n < k.by_hand})
+    return rows
 
 
 def stack_report(stages: StackStages, seconds: dict[str, float], job: Job) -> dict[str, Any]:

@@ -9,10 +9,15 @@ from typing import Any
 
 from windfell.errors import BadRequest
 from windfell.recipe.model import (
+    ControlPoint,
     Development,
+    DroppedPoint,
     Frame,
     FrameSet,
+    HandPose,
     Kind,
+    Mask,
+    PlumbLine,
     Project,
     SetSource,
     VideoInstant,
@@ -114,6 +119,55 @@ def _with_value(frame_set: FrameSet, path: str, value: Any) -> FrameSet:
     if not part:
         return replace(frame_set, **{name: value})
     return replace(frame_set, **{part: replace(getattr(frame_set, part), **{name: value})})
+
+
+def pose_frame(project: Project, set_id: str, frame_id: str, pose: HandPose | None) -> Edit:
+    """A frame's direction given by hand, or found again."""
+    frame_set = project.set(set_id)
+    number = 1 + [f.id for f in frame_set.frames].index(frame_id)
+    changed = _each_frame(frame_set, lambda f: replace(f, pose=pose) if f.id == frame_id else f)
+    words = f"let frame {number} be placed by itself"
+    if pose is not None:
+        words = f"place frame {number} at {pose.yaw_deg:.1f}°, {pose.pitch_deg:.1f}°, {pose.roll_deg:.1f}°"
+    return Edit(words, project.with_set(changed))
+
+
+def set_points(project: Project, set_id: str, points: Sequence[ControlPoint], words: str,
+               merge: str | None = None) -> Edit:
+    """The set's hand-made control points."""
+    return _registration(project, set_id, words, merge, points=tuple(points))
+
+
+def drop_points(project: Project, set_id: str, dropped: Sequence[DroppedPoint]) -> Edit:
+    """Found points that count no more."""
+    known = project.set(set_id).registration.dropped
+    new = tuple(d for d in dropped if d not in known)
+    return _registration(project, set_id, f"drop {len(new)} point{'' if len(new) == 1 else 's'}",
+                         dropped=(*known, *new))
+
+
+def set_lines(project: Project, set_id: str, lines: Sequence[PlumbLine], words: str) -> Edit:
+    """The set's lines that are to be level, upright or straight."""
+    return _registration(project, set_id, words, lines=tuple(lines))
+
+
+def _registration(project: Project, set_id: str, words: str, merge: str | None = None, **parts: Any) -> Edit:
+    frame_set = project.set(set_id)
+    changed = replace(frame_set, registration=replace(frame_set.registration, **parts))
+    return Edit(words, project.with_set(changed), merge)
+
+
+def ignore_area(project: Project, set_id: str, frame_ids: Sequence[str], mask: str | None) -> Edit:
+    """An area (a mask's name) of some frames in which no points are taken; None: nowhere."""
+    wanted = set(frame_ids)
+
+    def change(f: Frame) -> Frame:
+        kept = tuple(m for m in f.masks if m.purpose != "ignore")
+        return replace(f, masks=kept if mask is None else (*kept, Mask(mask))) if f.id in wanted else f
+
+    changed = _each_frame(project.set(set_id), change)
+    verb = "take points everywhere in" if mask is None else "ignore an area of"
+    return Edit(f"{verb} {_frames(len(wanted))}", project.with_set(changed))
 
 
 def add_set(project: Project, frame_set: FrameSet) -> Edit:

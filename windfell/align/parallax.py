@@ -1,0 +1,80 @@
+"""Parallax: what is left between frames because the camera did not turn about one spot."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.registration import PairFit, PanoramaRegistration
+
+Array = NDArray[np.float64]
+
+NEAR = 0.06
+LEAST_POINTS = 20
+NEIGHBOURS = 6
+
+
+@dataclass(frozen=True)
+class Parallax:
+    """Of one link: `rating_px`, the errors that neighbouring points share, rms px; `size_px` (n,) of each point."""
+
+    a: int
+    b: int
+    rating_px: float
+    size_px: Array
+
+
+def parallax_of(link: PairFit, errors: Array, scale_px: float) -> Parallax | None:
+    """The part of the errors (n, 2) that is alike among neighbours in the frame: depth, not noise.
+
+    Noise of neighbouring points has nothing in common; what a point's neighbours say in the mean of its error,
+    times its own, is free of it. `scale_px` is the frame's longer side. None for too few points.
+    """
+    n = len(errors)
+    if n < LEAST_POINTS:
+        return None
+    away = np.linalg.norm(link.points_a[:, None] - link.points_a[None], axis=-1) / scale_px
+    np.fill_diagonal(away, np.inf)
+    near = np.argsort(away, axis=1)[:, :NEIGHBOURS]
+    close = np.take_along_axis(away, near, axis=1) < NEAR
+    weight = close / np.maximum(close.sum(axis=1, keepdims=True), 1)
+    around = np.einsum("nk,nkc->nc", weight, errors[near])
+    shared = np.sum(around * errors, axis=1)[close.any(axis=1)]
+    rating = float(np.sqrt(max(0.0, np.mean(shared)))) if len(shared) else 0.0
+    return Parallax(link.a, link.b, rating, np.linalg.norm(around, axis=1))
+
+
+def link_errors(found: PanoramaRegistration, link: PairFit) -> Array:
+    """(n, 2): where each point of `a` lands in `b`, less where it was found."""
+    a, b = found.frames[link.a], found.frames[link.b]
+    return b.posed.project(a.posed.rays(link.points_a)) - link.points_b
+
+
+def all_parallax(found: PanoramaRegistration) -> list[Parallax]:
+    """Of every link that has points enough."""
+    out = []
+    for link in found.links:
+        side = max(found.frames[link.a].lens.width, found.frames[link.a].lens.height)
+        errors = np.nan_to_num(link_errors(found, link), nan=0.0)
+        rated = parallax_of(link, errors, side)
+        if rated is not None:
+            out.append(rated)
+    return out
+
+
+def parallax_px(found: PanoramaRegistration) -> float | None:
+    """The whole's rating: the rms over links, px; None where it cannot be told."""
+    rated = all_parallax(found)
+    return float(np.sqrt(np.mean([r.rating_px**2 for r in rated]))) if rated else None
+
+
+def worst_frames(found: PanoramaRegistration, limit_px: float) -> list[int]:
+    """Frames whose links all show more parallax than the limit, the worst first: leaving them out would help."""
+    by_frame: dict[int, list[float]] = {}
+    for r in all_parallax(found):
+        for n in (r.a, r.b):
+            by_frame.setdefault(n, []).append(r.rating_px)
+    bad = {n: min(v) for n, v in by_frame.items() if min(v) > limit_px}
+    return sorted(bad, key=lambda n: -bad[n])
