@@ -109,10 +109,10 @@ class Aligning(WindowTest):
         self.settle()
         align = self.window.stations["align"]
         table = align.frames
-        rows = [[table.item(r, c).text() for c in range(4)] for r in range(table.rowCount())]
+        rows = [[table.item(r, c).text() for c in range(5)] for r in range(table.rowCount())]
         placed = [row[1] for row in rows]
         self.assertEqual(sorted(placed), ["no", "yes", "yes", "yes", "yes"])
-        self.assertTrue(rows[placed.index("no")][3])
+        self.assertIn("by hand", rows[placed.index("no")][4])
         self.assertEqual(self.window.ridge.states["align"], "findings")
         self.assertGreaterEqual(align.links.rowCount(), 3)
         self.assertIn("4 of 5", align.summary.text())

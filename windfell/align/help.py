@@ -12,7 +12,7 @@ from windfell.align.adjust import Guide, Observations, error_px, jacobian
 from windfell.align.cameras import Cameras, rays_of
 from windfell.align.focal import pair_turn
 from windfell.align.level import levelled
-from windfell.align.registration import PairFit
+from windfell.align.registration import PairFit, Placed
 from windfell.align.solve import Ground
 from windfell.geometry.rotation import from_yaw_pitch_roll
 
@@ -212,6 +212,16 @@ def line_residuals(cameras: Cameras, line: PlumbLine) -> Array:
     if n > 2:
         parts.append(world[1:-1] @ normal)
     return focal * np.concatenate(parts) if parts else np.zeros(0)
+
+
+def line_degrees(place: Placed, points: Sequence[tuple[float, float]], kind: str) -> float:
+    """How far a line of a placed frame is from upright or level in the world, in degrees."""
+    world = place.lens.rays(np.array([points[0], points[-1]], float)) @ place.rotation.T
+    if kind == "upright":
+        normal = np.cross(*world)
+        return float(np.degrees(np.arcsin(normal[1] / max(float(np.linalg.norm(normal)), 1e-12))))
+    along = world[1] - world[0]
+    return float(np.degrees(np.arcsin(along[1] / max(float(np.linalg.norm(along)), 1e-12))))
 
 
 def _line_rows(line: PlumbLine):

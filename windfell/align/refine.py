@@ -221,6 +221,16 @@ class GreyView:
         self._grey, self._onto = grey, onto
         self.scale = grey.shape[1] / width
 
+    @property
+    def nbytes(self) -> int:
+        return self._grey.nbytes
+
+    def small(self, longest: int) -> tuple[F32, float]:
+        """The frame's own picture of at most `longest` px, and its px per px of the full size."""
+        k = min(1.0, longest / max(self._grey.shape))
+        size = (max(1, round(self._grey.shape[1] * k)), max(1, round(self._grey.shape[0] * k)))
+        return cv2.resize(self._grey, size, interpolation=cv2.INTER_AREA), self.scale * size[0] / self._grey.shape[1]
+
     def at(self, points: Array) -> F32:
         """NaN beyond the frame."""
         own = points if self._onto is None else self._onto(points)

@@ -9,7 +9,9 @@ from windfell.align.series import Onto
 from windfell.app.picture.source import STOPPED
 from windfell.app.session import Session
 from windfell.engine.stack import StackRegistration
+from windfell.engine.survey import registered_coverage
 from windfell.job import Job
+from windfell.readiness.survey import Coverage
 from windfell.recipe.model import FrameSet, Project
 
 
@@ -22,6 +24,7 @@ class Registrations(QObject):
         super().__init__()
         self._session = session
         self.found: PanoramaRegistration | StackRegistration | None = None
+        self.coverage: Coverage | None = None
         self.frame_set: FrameSet | None = None
         self.error: str | None = None
         self.waiting = False
@@ -46,7 +49,9 @@ class Registrations(QObject):
         engine = self._session.engine
 
         def work(job: Job):
-            return engine.stages(project, frame_set.id).registration(job)
+            found = engine.stages(project, frame_set.id).registration(job)
+            panorama = isinstance(found, PanoramaRegistration)
+            return found, registered_coverage(found) if panorama else None
 
         self._session.desk.ask(
             "registration", work, lambda found: self._have(found, frame_set), self._failed,
@@ -59,7 +64,8 @@ class Registrations(QObject):
         self._asked = None
         self._failed(STOPPED)
 
-    def _have(self, found, frame_set: FrameSet) -> None:
+    def _have(self, answer: tuple, frame_set: FrameSet) -> None:
+        found, self.coverage = answer
         self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, False
         self.arrived.emit()
 

@@ -36,6 +36,8 @@ def size_of(value: Any) -> int:
         return 64 + sum(size_of(v) for v in value)
     if isinstance(value, dict):
         return 64 + sum(size_of(v) for v in value.values())
+    if isinstance(getattr(value, "nbytes", None), int):
+        return value.nbytes
     if is_dataclass(value):
         return 64 + sum(size_of(getattr(value, f.name)) for f in fields(value))
     return 64

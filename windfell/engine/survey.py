@@ -188,17 +188,41 @@ def _with_true_overlap(pairs: list[PairLook], found: PanoramaRegistration | None
 def _share_seen(a: Placed, b: Placed) -> float:
     steps = (np.arange(32) + 0.5) / 32
     points = np.stack(np.meshgrid(steps * a.lens.width - 0.5, steps * a.lens.height - 0.5), -1).reshape(-1, 2)
-    place = b.lens.project(a.lens.rays(points) @ (a.rotation.T @ b.rotation))
+    place = b.posed.project(a.posed.rays(points))
     with np.errstate(invalid="ignore"):
         inside = np.all((place > -0.5) & (place < [b.lens.width - 0.5, b.lens.height - 0.5]), axis=1)
     return float(inside.mean())
+
+
+def registered_coverage(found: PanoramaRegistration) -> Coverage:
+    """What each frame adds where the registration has placed them, on the sphere or the flat subject."""
+    frames = found.frames
+    pairs = [
+        PairLook(k.a, k.b, max(_share_seen(frames[k.a], frames[k.b]), _share_seen(frames[k.b], frames[k.a])),
+                 np.eye(3), 0.0, 0.0)
+        for k in found.links]
+    rays = _even_rays(DIRECTIONS) if not found.flat else _even_spots([frames[n] for n in found.placed])
+    placed = [isinstance(f, Placed) for f in frames]
+    seen = covered_masks(rays, [f.posed if p else None for f, p in zip(frames, placed, strict=True)], np.ones(len(rays)))
+    return coverage_of(seen, np.ones(len(rays)), pairs, placed)
+
+
+def _even_spots(frames: Sequence[Placed]) -> Array:
+    """Spots (x, y, 1) spread evenly over the part of a flat subject that the frames show."""
+    seen = np.concatenate([f.posed.rays(f.lens.grid(12)) for f in frames])
+    seen = seen[np.isfinite(seen[:, 0])]
+    low, high = (seen[:, :2] / seen[:, 2:]).min(axis=0), (seen[:, :2] / seen[:, 2:]).max(axis=0)
+    wide, tall = high - low
+    rows = max(8, round(np.sqrt(DIRECTIONS * tall / wide)))
+    x, y = np.meshgrid(np.linspace(low[0], high[0], max(8, DIRECTIONS // rows)), np.linspace(low[1], high[1], rows))
+    return np.stack([x, y, np.ones_like(x)], -1).reshape(-1, 3)
 
 
 def _coverage(found: PanoramaRegistration | None, pairs: Sequence[PairLook], count: int) -> Coverage | None:
     if found is None:
         return None
     rays = _even_rays(DIRECTIONS)
-    frames = [f if isinstance(f, Placed) else None for f in found.frames]
+    frames = [f.posed if isinstance(f, Placed) else None for f in found.frames]
     seen = covered_masks(rays, frames, np.ones(len(rays)))
     return coverage_of(seen, np.ones(len(rays)), pairs, [f is not None for f in frames])
 

@@ -17,12 +17,12 @@ THIN = 0.18
 
 
 def covered_masks(rays: Array, frames: Sequence, weight: Array) -> NDArray[np.bool_]:
-    """(frames, n): which of the unit rays (n, 3) each frame, with lens and rotation, sees."""
+    """(frames, n): which of the world rays (n, 3) each posed frame sees."""
     out = np.zeros((len(frames), len(weight)), bool)
     for n, frame in enumerate(frames):
         if frame is None:
             continue
-        place = frame.lens.project(rays @ frame.rotation)
+        place = frame.project(rays)
         with np.errstate(invalid="ignore"):
             inside = np.all((place > -0.5) & (place < [frame.lens.width - 0.5, frame.lens.height - 0.5]), axis=1)
         out[n] = inside

@@ -14,26 +14,31 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
+    QStackedWidget,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
-from windfell.align.registration import PanoramaRegistration, Placed
+from windfell.align.registration import PanoramaRegistration, Placed, Unplaced
 from windfell.align.series import Onto
 from windfell.app import theme
 from windfell.app.registrations import Registrations
 from windfell.app.session import Session
 from windfell.app.stations.overlap_map import OverlapMap, link_form
+from windfell.app.stations.points import Points
 from windfell.app.stations.station import Station
 from windfell.app.thumbnails import Thumbnails
 from windfell.app.widgets.choice import Choice
 from windfell.geometry import planar
+from windfell.geometry.rotation import yaw_pitch_roll
+from windfell.recipe import edits
 from windfell.recipe.model import Align as Way
-from windfell.recipe.model import Kind
+from windfell.recipe.model import Camera, Frame, HandPose, Kind
 
 _ORIGIN = np.zeros((1, 2))
+REMEDY = "Add two points by hand under Two frames, type its direction, or keep it aside."
 
 
 class Align(Station):
@@ -46,7 +51,20 @@ class Align(Station):
         self.found = found
         self.map = OverlapMap(session, found, thumbnails)
         self.map.picked.connect(session.select_frame)
-        self.page = self.map
+        self.points = Points(session, found)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.map)
+        self.pages.addWidget(self.points.page)
+        self.page = self.pages
+        self.shown = Choice("", (
+            ("map", "Overlap map", "Where the frames lie and how they hold together"),
+            ("points", "Two frames", "Control points, lines and ignored areas on two frames side by side")))
+        self.shown.set_value("map")
+        self.shown.picked.connect(self.show_page)
+        self.camera = Choice("Camera", (
+            ("turned", "Turned", "The camera turned about one spot"),
+            ("slid", "Slid", "The camera moved along a flat subject: a wall, a mural, a document")))
+        self.camera.picked.connect(lambda v: session.change("registration.camera", Camera(v), True))
         self.again = QPushButton("Align again")
         self.again.setToolTip("Register the set in hand anew")
         self.again.clicked.connect(lambda: found.ask(again=True))
@@ -60,9 +78,26 @@ class Align(Station):
         self.way = Choice("Align by", [(str(w), str(w), tip) for w, tip in (
             (Way.NONE, "Leave every frame where it is, as on a tripod"),
             (Way.SHIFT, "Move the frames sideways"),
+            (Way.RIGID, "Move and turn the frames, their size stays"),
             (Way.SIMILARITY, "Move, turn and scale the frames"),
-            (Way.PERSPECTIVE, "Bend the frames in perspective, as held in hand"))])
+            (Way.PERSPECTIVE, "Bend the frames in perspective, as held in hand"),
+            (Way.STARS, "By the stars; what stands on the ground is left behind"))])
         self.way.picked.connect(lambda v: session.change("registration.align", Way(v), True))
+        self.layout_hint = QLineEdit()
+        self.layout_hint.setFont(theme.numbers_font())
+        self.layout_hint.setFixedWidth(64)
+        self.layout_hint.setPlaceholderText("2x5")
+        self.layout_hint.setAccessibleName("Layout, rows x columns")
+        self.layout_hint.setToolTip("Frames taken row by row from left to right: rows x columns. Nothing: any order")
+        self.layout_hint.editingFinished.connect(self._layout_typed)
+        self.angles = QLineEdit()
+        self.angles.setFont(theme.numbers_font())
+        self.angles.setAccessibleName("Direction of the chosen frame")
+        self.angles.setToolTip("Turn right, look up, lean clockwise, in degrees; typing places the frame by hand")
+        self.angles.editingFinished.connect(self._angles_typed)
+        self.lock = QPushButton("Lock", checkable=True)
+        self.lock.setToolTip("Keep the chosen frame where it lies while the others are fitted")
+        self.lock.clicked.connect(self._set_locked)
         self.reference = QComboBox()
         self.reference.setAccessibleName("Reference frame")
         self.reference.activated.connect(self._reference_chosen)
@@ -72,16 +107,33 @@ class Align(Station):
 
     def _build_controls(self) -> None:
         self.summary = self.quiet()
-        self.column.addWidget(self.title("Align"))
+        self.column.setContentsMargins(16, 6, 12, 4)
+        self.column.setSpacing(4)
+        top = QHBoxLayout()
+        top.addWidget(self.title("Align"))
+        top.addStretch(1)
+        top.addWidget(self.again)
+        self.column.addLayout(top)
         self.column.addWidget(self.summary)
         self._panorama = QWidget()
         rows = QVBoxLayout(self._panorama)
         rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(5)
+        rows.addWidget(self.shown)
+        rows.addWidget(self.camera)
         rows.addWidget(self.level)
         row = QHBoxLayout()
         row.addWidget(QLabel("Focal length"))
         row.addWidget(self.focal)
         row.addStretch(1)
+        row.addWidget(QLabel("Layout"))
+        row.addWidget(self.layout_hint)
+        rows.addLayout(row)
+        row = QHBoxLayout()
+        self.of_frame = QLabel("Direction")
+        row.addWidget(self.of_frame)
+        row.addWidget(self.angles, 1)
+        row.addWidget(self.lock)
         rows.addLayout(row)
         self._stack = QWidget()
         rows = QVBoxLayout(self._stack)
@@ -93,17 +145,20 @@ class Align(Station):
         row.addWidget(label)
         row.addWidget(self.reference, 1)
         rows.addLayout(row)
-        for part in (self._panorama, self._stack, self.again):
+        for part in (self._panorama, self._stack):
             self.column.addWidget(part)
         self.column.addStretch(1)
 
     def _build_instrument(self) -> None:
-        self.frames = _table(("Frame", "Placed", "Error px", "Why not, or where"))
+        self.frames = _table(("Frame", "Placed", "Error px", "Adds", "Why not, or where"))
         self.links = _table(("Pair", "Points", "Error px", "Rating"))
         self.links.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         self.frames.itemSelectionChanged.connect(self._row_chosen)
-        self.instrument = QWidget()
-        row = QHBoxLayout(self.instrument)
+        tables = QWidget()
+        self.instrument = QStackedWidget()
+        self.instrument.addWidget(tables)
+        self.instrument.addWidget(self.points.board)
+        row = QHBoxLayout(tables)
         row.setContentsMargins(12, 12, 16, 10)
         row.setSpacing(10)
         row.addWidget(self.frames, 3)
@@ -111,7 +166,13 @@ class Align(Station):
 
     @property
     def settled(self) -> bool:
-        return not self.found.waiting
+        return not self.found.waiting and (self.pages.currentIndex() == 0 or self.points.settled)
+
+    def show_page(self, name: str) -> None:
+        """The overlap map, or two frames side by side."""
+        self.shown.set_value(name)
+        self.pages.setCurrentIndex(int(name == "points"))
+        self.refresh()
 
     def entered(self) -> None:
         self.found.ask()
@@ -121,12 +182,20 @@ class Align(Station):
         if frame_set is None:
             return
         panorama = frame_set.kind is Kind.PANORAMA
-        self.page = self.map if panorama else None
+        self.page = self.pages if panorama else None
+        by_points = panorama and self.pages.currentIndex() == 1
+        self.instrument.setCurrentIndex(int(by_points))
+        if by_points:
+            self.points.refresh()
         self._panorama.setVisible(panorama)
         self._stack.setVisible(not panorama)
         self.links.setVisible(panorama)
         r = frame_set.registration
         self.level.setChecked(r.level)
+        self.camera.set_value(str(r.camera))
+        if not self.layout_hint.hasFocus():
+            self.layout_hint.setText(f"{r.rows}x{r.columns}" if r.rows else "")
+        self._show_direction()
         if not self.focal.hasFocus():
             self.focal.setText(f"{r.focal_px:.1f} px" if r.focal_px else self._found_focal())
         self.way.set_value(str(r.align))
@@ -174,10 +243,19 @@ class Align(Station):
         self.frames.setRowCount(len(used) if len(places) == len(used) else 0)
         numbers = {f.id: n + 1 for n, f in enumerate(frame_set.frames)}
         for row in range(self.frames.rowCount()):
-            words = _place_words(places[row])
-            for column, text in enumerate((str(numbers[used[row].id]), *words)):
-                self.frames.setItem(row, column, _cell(text, wrong=words[0] == "no" and bool(column)))
+            placed, error, why = _place_words(places[row])
+            adds, redundant = self._adds(row)
+            why = why or ("others show all of it" if redundant else "")
+            for column, text in enumerate((str(numbers[used[row].id]), placed, error, adds, why)):
+                self.frames.setItem(row, column, _cell(text, wrong=placed == "no" and bool(column)))
         self.frames.resizeRowsToContents()
+
+    def _adds(self, n: int) -> tuple[str, bool]:
+        """How much new picture a frame adds, in words, and whether it could be left out."""
+        coverage = self.found.coverage
+        if coverage is None or n >= len(coverage.added) or coverage.added[n] is None:
+            return "", False
+        return f"{100 * coverage.added[n]:.0f} %", n in coverage.redundant
 
     def _fill_links(self) -> None:
         found = self.found.found
@@ -212,6 +290,83 @@ class Align(Station):
         if f"{value:.1f} px" != self._found_focal():
             self.session.change("registration.focal_px", value, True)
 
+    def _layout_typed(self) -> None:
+        text = self.layout_hint.text().strip().lower().replace("×", "x")
+        rows, _, columns = text.partition("x")
+        if not text:
+            self.session.change_all({"registration.rows": 0, "registration.columns": 0}, True)
+        elif rows.isdigit() and columns.isdigit() and int(rows) * int(columns) == len(self.session.frame_set.used):
+            self.session.change_all({"registration.rows": int(rows), "registration.columns": int(columns)}, True)
+        else:
+            count = len(self.session.frame_set.used)
+            self.session.say(f"{text}: not a layout of {count} frames; give rows x columns, or nothing.", "wrong")
+            self.layout_hint.setText("")
+
+    def _chosen(self) -> tuple[int, Frame] | None:
+        """The chosen frame, and its number in use."""
+        frame_set = self.session.frame_set
+        used = frame_set.used if frame_set else ()
+        return next(((n, f) for n, f in enumerate(used) if f.id == self.session.frame_id), None)
+
+    def _found_pose(self, n: int) -> HandPose | None:
+        found = self.found.found
+        if not isinstance(found, PanoramaRegistration) or n >= len(found.frames) or found.flat:
+            return None
+        place = found.frames[n]
+        if not isinstance(place, Placed):
+            return None
+        return HandPose(*(round(float(v), 3) for v in np.degrees(yaw_pitch_roll(place.rotation))))
+
+    def _show_direction(self) -> None:
+        chosen = self._chosen()
+        for part in (self.angles, self.lock):
+            part.setEnabled(chosen is not None)
+        if chosen is None:
+            self.of_frame.setText("Direction")
+            self.angles.setText("")
+            self.angles.setPlaceholderText("choose a frame")
+            self.lock.setChecked(False)
+            return
+        n, frame = chosen
+        number = 1 + [f.id for f in self.session.frame_set.frames].index(frame.id)
+        self.of_frame.setText(f"Frame {number}")
+        self.lock.setChecked(frame.pose is not None)
+        pose = frame.pose or self._found_pose(n)
+        self.lock.setEnabled(pose is not None)
+        self.angles.setPlaceholderText("turn, up, lean in °")
+        if not self.angles.hasFocus():
+            self.angles.setText(_pose_words(pose) if pose else "")
+
+    def _angles_typed(self) -> None:
+        chosen = self._chosen()
+        text = self.angles.text().replace("°", "").strip()
+        if chosen is None:
+            return
+        n, frame = chosen
+        now = frame.pose or self._found_pose(n)
+        if now is not None and self.angles.text() == _pose_words(now):
+            return
+        s = self.session
+        if not text:
+            s.edit(edits.pose_frame(s.project, s.set_id, frame.id, None), True)
+            return
+        try:
+            yaw, pitch, roll = (float(v) for v in text.replace(";", ",").split(","))
+            if not (abs(yaw) <= 360 and abs(pitch) <= 90 and abs(roll) <= 180):
+                raise ValueError
+        except ValueError:
+            s.say(f"{text}: not a direction; give turn, look up and lean in degrees, with commas between.", "wrong")
+            self._show_direction()
+            return
+        s.edit(edits.pose_frame(s.project, s.set_id, frame.id, HandPose(yaw, pitch, roll)), True)
+
+    def _set_locked(self, on: bool) -> None:
+        chosen, s = self._chosen(), self.session
+        if chosen is not None:
+            n, frame = chosen
+            pose = (frame.pose or self._found_pose(n)) if on else None
+            s.edit(edits.pose_frame(s.project, s.set_id, frame.id, pose), True)
+
     def _reference_chosen(self, index: int) -> None:
         self.session.change("registration.reference", self.reference.itemData(index), True)
 
@@ -224,7 +379,11 @@ def _place_words(place) -> tuple[str, str, str]:
             return "yes", f"{place.rms_px:.2f}", "as it is"
         shift = planar.apply(place.transform, _ORIGIN)[0]
         return "yes", f"{place.rms_px:.2f}", f"moved {shift[0]:+.1f}, {shift[1]:+.1f} px"
-    return "no", "", place.reason
+    return "no", "", f"{place.reason}. {REMEDY}" if isinstance(place, Unplaced) else place.reason
+
+
+def _pose_words(pose: HandPose) -> str:
+    return f"{pose.yaw_deg:.2f}, {pose.pitch_deg:.2f}, {pose.roll_deg:.2f}"
 
 
 def _table(headers: tuple[str, ...]) -> QTableWidget:

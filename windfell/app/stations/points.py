@@ -1,0 +1,576 @@
+"""Two frames side by side: control points, plumb lines and ignored areas, made and mended by hand."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from itertools import pairwise
+
+import cv2
+import numpy as np
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from windfell.align.help import line_degrees, point_name
+from windfell.align.registration import PanoramaRegistration, Placed
+from windfell.app import theme
+from windfell.app.picture.point_pane import Mark, PointPane, hatched
+from windfell.app.picture.source import PictureSource
+from windfell.app.registrations import Registrations
+from windfell.app.session import Session
+from windfell.app.single import single_frame
+from windfell.app.widgets.choice import Choice
+from windfell.app.widgets.point_list import ErrorPlot, PointList, Row
+from windfell.engine.points import SURE, matching_spot, more_points
+from windfell.recipe import edits
+from windfell.recipe.model import ControlPoint, DroppedPoint, Frame, LineKind, PlumbLine
+from windfell.recipe.project_file import mask_name
+
+TOOLS = (
+    ("points", "Points", "Click a spot in one frame; its partner in the other is looked for. Drag moves a point"),
+    ("level", "Level", "Draw along something that is level"),
+    ("upright", "Upright", "Draw along something that stands upright"),
+    ("straight", "Straight", "Click along something straight; a double click ends the line"),
+    ("ignore", "Ignore", "Draw around what no point may be taken from: water, clouds, people"),
+)
+MASK_SIDE = 1024
+
+
+class Points(QObject):
+    """The page with both frames, the bench with the list of all points, and what their buttons do."""
+
+    frame_wanted = Signal(str)
+
+    def __init__(self, session: Session, found: Registrations) -> None:
+        super().__init__()
+        self.session, self.found = session, found
+        self.rows: list[Row] = []
+        self.row: int | None = None
+        self.pair: tuple[str, str] | None = None
+        self._pending: tuple[int, tuple[float, float]] | None = None
+        self._sources = [PictureSource(session, "points first"), PictureSource(session, "points second")]
+        self.panes = [PointPane(s, s) for s in self._sources]
+        self._build_page()
+        self._build_board()
+        for side, pane in enumerate(self.panes):
+            pane.clicked.connect(lambda x, y, n=side: self.click(n, x, y))
+            pane.chosen.connect(self.choose)
+            pane.dragged.connect(lambda row, x, y, end, n=side: self._drag(n, row, x, y, end))
+            pane.lined.connect(lambda points, n=side: self._draw_line(n, points))
+            pane.outlined.connect(lambda points, n=side: self._ignore(n, points))
+            pane.hovered.connect(lambda x, y, n=side: self._hover(n, x, y))
+            pane.line_chosen.connect(lambda line, n=side: self._choose_line(n, line))
+
+    def _build_page(self) -> None:
+        self.page = QWidget()
+        column = QVBoxLayout(self.page)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        bar = QWidget()
+        bar.setObjectName("bar")
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(12, 5, 12, 5)
+        self.pairs = QComboBox()
+        self.pairs.setAccessibleName("Pair of frames")
+        self.pairs.setMinimumWidth(190)
+        self.pairs.activated.connect(self._pair_chosen)
+        self.tools = Choice("", TOOLS)
+        self.tools.set_value("points")
+        self.tools.picked.connect(self.set_tool)
+        self.words = QLabel()
+        self.words.setProperty("role", "quiet")
+        self.for_all = QPushButton("For all frames")
+        self.for_all.setToolTip("The ignored area of the chosen frame counts in all frames of the set")
+        self.for_all.clicked.connect(self._ignore_in_all)
+        self.clear = QPushButton("Clear")
+        self.clear.setToolTip("Take points everywhere in the chosen frame again")
+        self.clear.clicked.connect(self._clear_ignored)
+        row.addWidget(self.pairs)
+        row.addWidget(self.tools)
+        row.addWidget(self.for_all)
+        row.addWidget(self.clear)
+        row.addWidget(self.words, 1)
+        column.addWidget(bar)
+        both = QHBoxLayout()
+        both.setContentsMargins(0, 0, 0, 0)
+        both.setSpacing(2)
+        for pane in self.panes:
+            both.addWidget(pane, 1)
+        column.addLayout(both, 1)
+
+    def _build_board(self) -> None:
+        self.board = QWidget()
+        row = QHBoxLayout(self.board)
+        row.setContentsMargins(12, 8, 16, 8)
+        row.setSpacing(10)
+        self.list = PointList()
+        self.list.picked.connect(self.choose)
+        self.plot = ErrorPlot()
+        self.worst = QPushButton("Worst")
+        self.worst.setToolTip("Go to the point with the largest error")
+        self.worst.clicked.connect(self.go_to_worst)
+        self.delete = QPushButton("Delete")
+        self.delete.setToolTip("Delete the chosen point or line")
+        self.delete.clicked.connect(self.delete_chosen)
+        self.fill = QPushButton("Fill in")
+        self.fill.setToolTip("Look for points where the overlap of this pair has none")
+        self.fill.clicked.connect(self._fill)
+        self.weight = QLineEdit()
+        self.weight.setFont(theme.numbers_font())
+        self.weight.setAccessibleName("Weight of the chosen point")
+        self.weight.setFixedWidth(60)
+        self.weight.editingFinished.connect(self._weight_typed)
+        self.limit = QLineEdit()
+        self.limit.setFont(theme.numbers_font())
+        self.limit.setAccessibleName("Leave out points worse than")
+        self.limit.setPlaceholderText("none")
+        self.limit.setFixedWidth(60)
+        self.limit.editingFinished.connect(self._limit_typed)
+        side = QVBoxLayout()
+        buttons = QHBoxLayout()
+        for button in (self.worst, self.delete, self.fill):
+            buttons.addWidget(button)
+        side.addLayout(buttons)
+        for label, field in (("Weight", self.weight), ("Leave out worse than, px", self.limit)):
+            line = QHBoxLayout()
+            line.addWidget(QLabel(label))
+            line.addStretch(1)
+            line.addWidget(field)
+            side.addLayout(line)
+        side.addWidget(self.plot, 1)
+        row.addWidget(self.list, 3)
+        row.addLayout(side, 2)
+
+    @property
+    def settled(self) -> bool:
+        return all(s.settled for s in self._sources) or self.pair is None
+
+    def set_tool(self, name: str) -> None:
+        self.tools.set_value(name)
+        for pane in self.panes:
+            pane.tool = name
+            pane.line = None
+        self._pending = None
+        self._say_tool()
+        self._paint()
+
+    def refresh(self) -> None:
+        """Show the recipe and the registration as they are now."""
+        frame_set = self.session.frame_set
+        if frame_set is None or len(frame_set.used) < 2:
+            self.pair, self.rows = None, []
+            for source, pane in zip(self._sources, self.panes, strict=True):
+                source.clear()
+                pane.teach = "Two frames in use are needed."
+            return
+        self._read_rows()
+        self._choose_pair()
+        self._fill_pairs()
+        self._show_frames()
+        self._paint()
+        limit = frame_set.registration.worst_px
+        if not self.limit.hasFocus():
+            self.limit.setText("" if limit is None else f"{limit:g}")
+
+    def _registration(self) -> PanoramaRegistration | None:
+        found = self.found.found
+        fits = self.found.frame_set is not None and self.session.frame_set is not None and (
+            [f.id for f in self.found.frame_set.used] == [f.id for f in self.session.frame_set.used])
+        return found if isinstance(found, PanoramaRegistration) and fits else None
+
+    def _read_rows(self) -> None:
+        """All points that hold, by hand or found, in one list."""
+        frame_set, found = self.session.frame_set, self._registration()
+        used = [f.id for f in frame_set.used]
+        rows: list[Row] = []
+        told: set[int] = set()
+        by_pair: dict[tuple[int, int], list[int]] = {}
+        for n, c in enumerate(frame_set.registration.points):
+            if c.a in used and c.b in used:
+                by_pair.setdefault((used.index(c.a), used.index(c.b)), []).append(n)
+        for k in found.links if found else ():
+            hand = by_pair.get((k.a, k.b), [])
+            for n in range(len(k.points_a)):
+                own = hand[n] if n < k.by_hand and n < len(hand) else None
+                told |= {own} - {None}
+                rows.append(Row(k.a, k.b, tuple(k.points_a[n]), tuple(k.points_b[n]), float(k.errors[n]), own))
+        for (a, b), hand in by_pair.items():
+            for n in hand:
+                if n not in told:
+                    c = frame_set.registration.points[n]
+                    rows.append(Row(a, b, (c.ax, c.ay), (c.bx, c.by), 0.0, n))
+        chosen = self.rows[self.row] if self.row is not None and self.row < len(self.rows) else None
+        self.rows = rows
+        self.row = self._same_row(chosen)
+        numbers = {f.id: n + 1 for n, f in enumerate(frame_set.frames)}
+        self.list.show_rows(rows, [numbers[i] for i in used])
+        self.list.choose(self.row)
+        self.plot.show_errors(np.array([r.error for r in rows]))
+        self._show_weight()
+
+    def _same_row(self, before: Row | None) -> int | None:
+        if before is None:
+            return None
+        for n, r in enumerate(self.rows):
+            if before.by_hand is not None and r.by_hand == before.by_hand:
+                return n
+            if r.by_hand is None and (r.a, r.b, r.at_a) == (before.a, before.b, before.at_a):
+                return n
+        return None
+
+    def _choose_pair(self) -> None:
+        """The pair in hand if it still stands, else the chosen frame and the one it shares most with."""
+        used = [f.id for f in self.session.frame_set.used]
+        chosen = self.session.frame_id if self.session.frame_id in used else None
+        if self.pair and set(self.pair) <= set(used) and chosen in (None, *self.pair):
+            return
+        first = chosen or used[0]
+        shared: dict[str, int] = {}
+        for r in self.rows:
+            if first in (used[r.a], used[r.b]):
+                other = used[r.b] if used[r.a] == first else used[r.a]
+                shared[other] = shared.get(other, 0) + 1
+        at = used.index(first)
+        beside = used[at + 1] if at + 1 < len(used) else used[at - 1]
+        other = max(shared, key=shared.get) if shared else beside
+        self.pair = tuple(sorted((first, other), key=used.index))
+
+    def _fill_pairs(self) -> None:
+        frame_set, found = self.session.frame_set, self._registration()
+        used = [f.id for f in frame_set.used]
+        numbers = {f.id: n + 1 for n, f in enumerate(frame_set.frames)}
+        linked = {(used[k.a], used[k.b]): k for k in (found.links if found else ())}
+        every = list(linked)
+        for a, b in pairwise(used):
+            if (a, b) not in linked:
+                every.append((a, b))
+        if self.pair not in every:
+            every.append(self.pair)
+        self.pairs.blockSignals(True)
+        self.pairs.clear()
+        for pair in sorted(every, key=lambda p: (numbers[p[0]], numbers[p[1]])):
+            k = linked.get(pair)
+            words = f"{k.rms_px:.2f} px, {len(k.points_a)} points" if k else "no points"
+            self.pairs.addItem(f"{numbers[pair[0]]} – {numbers[pair[1]]}   {words}", pair)
+        self.pairs.setCurrentIndex(next(n for n in range(self.pairs.count()) if self.pairs.itemData(n) == self.pair))
+        self.pairs.blockSignals(False)
+
+    def _pair_chosen(self, n: int) -> None:
+        self.show_pair(self.pairs.itemData(n))
+
+    def show_pair(self, pair: tuple[str, str]) -> None:
+        self.pair = tuple(pair)
+        self._pending = None
+        for pane in self.panes:
+            pane.fit()
+        if self.session.frame_id not in self.pair:
+            self.session.select_frame(self.pair[0])
+        else:
+            self.refresh()
+
+    def _frames(self) -> list[Frame]:
+        return [self.session.frame_set.frame(i) for i in self.pair]
+
+    def _set_ids(self) -> list[str]:
+        s = self.session
+        return [single_frame(s.project, s.set_id, f)[1] for f in self._frames()]
+
+    def _show_frames(self) -> None:
+        s = self.session
+        for source, frame in zip(self._sources, self._frames(), strict=True):
+            source.show(*single_frame(s.project, s.set_id, frame))
+
+    def _sides(self, r: Row) -> tuple[int, int] | None:
+        """Which pane shows frame a and which frame b of a row, or None if they are not both shown."""
+        used = [f.id for f in self.session.frame_set.used]
+        ids = used[r.a], used[r.b]
+        return (self.pair.index(ids[0]), self.pair.index(ids[1])) if set(ids) == set(self.pair) else None
+
+    def _paint(self) -> None:
+        """Marks, lines and areas of both frames."""
+        if self.pair is None:
+            return
+        marks: list[list[Mark]] = [[], []]
+        for n, r in enumerate(self.rows):
+            sides = self._sides(r)
+            if sides is not None:
+                for side, at in zip(sides, (r.at_a, r.at_b), strict=True):
+                    marks[side].append(Mark(*at, r.error, r.by_hand is not None, n))
+        for side, (pane, frame) in enumerate(zip(self.panes, self._frames(), strict=True)):
+            pane.marks, pane.row = marks[side], self.row
+            pane.pending = self._pending[1] if self._pending and self._pending[0] == side else None
+            pane.lines = [(str(x.kind), list(x.points), self._line_words(x)) for x in self._lines_of(frame.id)]
+            pane.ignored = self._hatch(frame)
+            pane.update()
+        ignoring = self.tools_value == "ignore"
+        self.for_all.setVisible(ignoring)
+        self.clear.setVisible(ignoring)
+        self._say_tool()
+
+    @property
+    def tools_value(self) -> str:
+        return self.panes[0].tool
+
+    def _lines_of(self, frame_id: str) -> list[PlumbLine]:
+        return [x for x in self.session.frame_set.registration.lines if x.frame == frame_id]
+
+    def _line_words(self, line: PlumbLine) -> str:
+        """How far the line is from what it should be, in the registration as it is."""
+        found = self._registration()
+        used = [f.id for f in self.session.frame_set.used]
+        if found is None or line.frame not in used:
+            return ""
+        place = found.frames[used.index(line.frame)]
+        if not isinstance(place, Placed) or line.kind is LineKind.STRAIGHT:
+            return ""
+        return f"{line_degrees(place, line.points, str(line.kind)):+.2f}°"
+
+    def _hatch(self, frame: Frame):
+        names = [m.name for m in frame.masks if m.purpose == "ignore" and m.name in self.session.engine.masks]
+        return hatched(np.maximum.reduce([self.session.engine.masks[n] for n in names])) if names else None
+
+    def _say_tool(self) -> None:
+        tips = {t[0]: t[2] for t in TOOLS}
+        if self._pending is not None:
+            self.words.setText("Now click the same spot in the other frame.")
+        else:
+            self.words.setText(tips[self.tools_value] + ".")
+
+    def choose(self, n: int) -> None:
+        """A point of the list or of a pane; its pair is shown and looked at."""
+        self.row = n
+        r = self.rows[n]
+        used = [f.id for f in self.session.frame_set.used]
+        if self._sides(r) is None:
+            self.pair = used[r.a], used[r.b]
+            for pane in self.panes:
+                pane.fit()
+            self._fill_pairs()
+            self._show_frames()
+            if self.session.frame_id not in self.pair:
+                self.session.select_frame(self.pair[0])
+        for side, at in zip(self._sides(r), (r.at_a, r.at_b), strict=True):
+            self.panes[side].loupe_at = at
+        self.list.choose(n)
+        self._show_weight()
+        self._paint()
+
+    def go_to_worst(self) -> None:
+        if self.rows:
+            self.choose(int(np.argmax([r.error for r in self.rows])))
+            for side, at in zip(self._sides(self.rows[self.row]),
+                                (self.rows[self.row].at_a, self.rows[self.row].at_b), strict=True):
+                self.panes[side].centre_on(*at, self._set_ids()[side])
+
+    def click(self, side: int, x: float, y: float) -> None:
+        """A spot for a new point. Where the other frame's is not sure, it is asked for."""
+        s = self.session
+        if self._pending is not None and self._pending[0] != side:
+            first, at = self._pending
+            self._pending = None
+            spots = {first: at, side: (x, y)}
+            self._add(spots[0], spots[1], "add a point")
+            return
+        self._pending = side, (x, y)
+        self._paint()
+        pair, project, set_id, engine = self.pair, s.project, s.set_id, s.engine
+        a, b = pair[side], pair[1 - side]
+
+        def done(spot) -> None:
+            if self.pair != pair or s.project != project or self._pending != (side, (x, y)):
+                return
+            if spot.likeness < SURE:
+                s.say(f"The other frame shows nothing surely alike ({100 * max(spot.likeness, 0):.0f} %); "
+                      "click the spot there.", "info")
+                return
+            self._pending = None
+            spots = {side: (x, y), 1 - side: (spot.x, spot.y)}
+            self._add(spots[0], spots[1], "add a point")
+            s.say(f"Point added; the light agrees to {100 * spot.likeness:.0f} %.", "good")
+
+        s.desk.ask("spot", lambda job: matching_spot(engine, project, set_id, a, b, (x, y), job), done)
+
+    def _add(self, first: tuple[float, float], second: tuple[float, float], words: str) -> None:
+        s = self.session
+        point = ControlPoint(*self.pair, *(float(v) for v in first), *(float(v) for v in second))
+        points = (*s.frame_set.registration.points, point)
+        s.edit(edits.set_points(s.project, s.set_id, points, words), True)
+
+    def _drag(self, side: int, row: int, x: float, y: float, end: bool) -> None:
+        """A point moved on one frame. A found point becomes one made by hand."""
+        if row >= len(self.rows):
+            return
+        r, s = self.rows[row], self.session
+        sides = self._sides(r)
+        moved = replace(r, at_a=(x, y)) if sides[0] == side else replace(r, at_b=(x, y))
+        if not end:
+            for pane_side, at in zip(sides, (moved.at_a, moved.at_b), strict=True):
+                pane = self.panes[pane_side]
+                pane.marks = [Mark(*at, m.error, m.by_hand, m.row) if m.row == row else m for m in pane.marks]
+                pane.loupe_at = at
+                pane.update()
+            return
+        used = [f.id for f in s.frame_set.used]
+        points = list(s.frame_set.registration.points)
+        new = ControlPoint(used[r.a], used[r.b], *map(float, moved.at_a), *map(float, moved.at_b))
+        if r.by_hand is not None:
+            points[r.by_hand] = replace(new, weight=points[r.by_hand].weight)
+            s.edit(edits.set_points(s.project, s.set_id, points, "move a point"), True)
+            return
+        project = edits.drop_points(s.project, s.set_id, [self._dropped(r)]).project
+        edit = edits.set_points(project, s.set_id, [*points, new], "move a point")
+        s.edit(edit, True)
+
+    def _dropped(self, r: Row) -> DroppedPoint:
+        used = [f.id for f in self.session.frame_set.used]
+        _, _, x, y = point_name(r.a, r.b, r.at_a)
+        return DroppedPoint(used[r.a], used[r.b], x, y)
+
+    def delete_chosen(self) -> None:
+        """The chosen line, or else the chosen point."""
+        s = self.session
+        for pane, frame in zip(self.panes, self._frames() if self.pair else (), strict=False):
+            if pane.line is not None:
+                gone = self._lines_of(frame.id)[pane.line]
+                pane.line = None
+                lines = tuple(x for x in s.frame_set.registration.lines if x is not gone)
+                s.edit(edits.set_lines(s.project, s.set_id, lines, f"remove a line that is {gone.kind}"), True)
+                return
+        if self.row is None or self.row >= len(self.rows):
+            return
+        r = self.rows[self.row]
+        if r.by_hand is None:
+            s.edit(edits.drop_points(s.project, s.set_id, [self._dropped(r)]), True)
+        else:
+            points = [p for n, p in enumerate(s.frame_set.registration.points) if n != r.by_hand]
+            s.edit(edits.set_points(s.project, s.set_id, points, "delete a point"), True)
+
+    def _show_weight(self) -> None:
+        r = self.rows[self.row] if self.row is not None and self.row < len(self.rows) else None
+        by_hand = r is not None and r.by_hand is not None
+        self.weight.setEnabled(by_hand)
+        self.weight.setPlaceholderText("" if by_hand else "–")
+        if by_hand and not self.weight.hasFocus():
+            self.weight.setText(f"{self.session.frame_set.registration.points[r.by_hand].weight:g}")
+        elif not by_hand:
+            self.weight.setText("")
+        self.delete.setEnabled(r is not None or any(p.line is not None for p in self.panes))
+        self.worst.setEnabled(bool(self.rows))
+        self.fill.setEnabled(self.pair is not None)
+
+    def _weight_typed(self) -> None:
+        r = self.rows[self.row] if self.row is not None and self.row < len(self.rows) else None
+        if r is None or r.by_hand is None:
+            return
+        value = self._number(self.weight.text(), 0.01, 100.0, "a weight from 0.01 to 100")
+        if value is not None:
+            s = self.session
+            points = list(s.frame_set.registration.points)
+            if points[r.by_hand].weight != value:
+                points[r.by_hand] = replace(points[r.by_hand], weight=value)
+                s.edit(edits.set_points(s.project, s.set_id, points, f"weight of a point to {value:g}"), True)
+
+    def _limit_typed(self) -> None:
+        text = self.limit.text().strip().lower()
+        if text in ("", "none"):
+            self.session.change("registration.worst_px", None, True)
+            return
+        value = self._number(text, 0.05, 1000.0, "a number of px from 0.05 up")
+        if value is not None:
+            self.session.change("registration.worst_px", value, True)
+
+    def _number(self, text: str, low: float, high: float, what: str) -> float | None:
+        try:
+            value = float(text.replace("px", "").replace(",", ".").strip())
+        except ValueError:
+            value = float("nan")
+        if low <= value <= high:
+            return value
+        self.session.say(f"{text}: not {what}.", "wrong")
+        self.refresh()
+        return None
+
+    def _fill(self) -> None:
+        s, pair = self.session, self.pair
+        project, set_id, engine = s.project, s.set_id, s.engine
+
+        def done(points: list[ControlPoint]) -> None:
+            if s.project != project:
+                return
+            if not points:
+                s.say("Nothing more could be told surely in this overlap.", "info")
+                return
+            every = (*s.frame_set.registration.points, *points)
+            s.edit(edits.set_points(s.project, set_id, every, f"fill in {len(points)} points"), True)
+            s.say(f"{len(points)} points filled in.", "good")
+
+        s.desk.ask("fill", lambda job: more_points(engine, project, set_id, *pair, job), done)
+
+    def _draw_line(self, side: int, points: list) -> None:
+        s = self.session
+        kind = LineKind(self.tools_value)
+        line = PlumbLine(self.pair[side], tuple((float(x), float(y)) for x, y in points), kind)
+        lines = (*s.frame_set.registration.lines, line)
+        s.edit(edits.set_lines(s.project, s.set_id, lines, f"draw a line that is {kind}"), True)
+
+    def _choose_line(self, side: int, n: int) -> None:
+        for other, pane in enumerate(self.panes):
+            pane.line = n if other == side else None
+            pane.update()
+        self._show_weight()
+
+    def _ignore(self, side: int, points: list) -> None:
+        """An outlined area joins what is ignored in that frame."""
+        s, frame, shown = self.session, self._frames()[side], self.panes[side].source.shown
+        k = MASK_SIDE / max(shown.width, shown.height)
+        mask = np.zeros((max(1, round(shown.height * k)), max(1, round(shown.width * k))), np.uint8)
+        cv2.fillPoly(mask, [np.rint(np.array(points) * k).astype(np.int32)], 255)
+        for m in frame.masks:
+            old = s.engine.masks.get(m.name)
+            if m.purpose == "ignore" and old is not None:
+                mask = np.maximum(mask, cv2.resize(old, mask.shape[::-1], interpolation=cv2.INTER_NEAREST))
+        name = mask_name(mask)
+        s.engine.masks[name] = mask
+        s.edit(edits.ignore_area(s.project, s.set_id, [frame.id], name), True)
+
+    def _ignore_in_all(self) -> None:
+        s = self.session
+        frame = next((f for f in self._frames() if f.id == s.frame_id), self._frames()[0])
+        names = [m.name for m in frame.masks if m.purpose == "ignore"]
+        if not names:
+            s.say("The chosen frame has no ignored area yet; draw around one.", "info")
+            return
+        s.edit(edits.ignore_area(s.project, s.set_id, [f.id for f in s.frame_set.frames], names[-1]), True)
+
+    def _clear_ignored(self) -> None:
+        s = self.session
+        frame = next((f for f in self._frames() if f.id == s.frame_id), self._frames()[0])
+        if any(m.purpose == "ignore" for m in frame.masks):
+            s.edit(edits.ignore_area(s.project, s.set_id, [frame.id], None), True)
+
+    def _hover(self, side: int, x: float, y: float) -> None:
+        """Linked loupes: the spot under the pointer here, and where the cameras see it there."""
+        if self.tools_value != "points":
+            return
+        gone = bool(np.isnan(x))
+        found = self._registration()
+        self.panes[side].loupe_at = None if gone else (x, y)
+        there = None
+        if found is not None and self.pair is not None and not gone:
+            used = [f.id for f in self.session.frame_set.used]
+            own, other = (found.frames[used.index(self.pair[n])] for n in (side, 1 - side))
+            if isinstance(own, Placed) and isinstance(other, Placed):
+                at = other.posed.project(own.posed.rays(np.array([[x, y]])))[0]
+                shown = self.panes[1 - side].source.shown
+                if shown is not None and 0 < at[0] < shown.width and 0 < at[1] < shown.height:
+                    there = float(at[0]), float(at[1])
+        self.panes[1 - side].loupe_at = there
+        for pane in self.panes:
+            pane.update()
