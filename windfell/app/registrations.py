@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QObject, Signal
 
+from windfell.align.parallax import parallax_px
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto
 from windfell.app.picture.source import STOPPED
@@ -25,6 +26,7 @@ class Registrations(QObject):
         self._session = session
         self.found: PanoramaRegistration | StackRegistration | None = None
         self.coverage: Coverage | None = None
+        self.parallax_px: float | None = None
         self.frame_set: FrameSet | None = None
         self.error: str | None = None
         self.waiting = False
@@ -51,7 +53,9 @@ class Registrations(QObject):
         def work(job: Job):
             found = engine.stages(project, frame_set.id).registration(job)
             panorama = isinstance(found, PanoramaRegistration)
-            return found, registered_coverage(found) if panorama else None
+            if not panorama:
+                return found, None, None
+            return found, registered_coverage(found), parallax_px(found)
 
         self._session.desk.ask(
             "registration", work, lambda found: self._have(found, frame_set), self._failed,
@@ -65,7 +69,7 @@ class Registrations(QObject):
         self._failed(STOPPED)
 
     def _have(self, answer: tuple, frame_set: FrameSet) -> None:
-        found, self.coverage = answer
+        found, self.coverage, self.parallax_px = answer
         self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, False
         self.arrived.emit()
 

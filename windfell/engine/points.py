@@ -20,7 +20,7 @@ from windfell.recipe.model import ControlPoint, Project
 
 Array = NDArray[np.float64]
 
-NEAR_PX, COARSE_SIDE, COARSE_HALF = 28, 700, 16
+FORETOLD_PX, NEAR_PX, COARSE_SIDE, COARSE_HALF = 11, 28, 700, 16
 SURE = 0.8
 CELLS = 7
 STEP = 4.0
@@ -46,10 +46,8 @@ def matching_spot(
     one, other = _view(engine, project, set_id, a, job), _view(engine, project, set_id, b, job)
     spot = np.array(at, float)
     if posed is not None:
-        there, grid = _foretold(posed, spot)
-    else:
-        there, grid = _searched(one, other, spot), np.eye(2)
-    return _closest(one, other, spot, there, grid)
+        return _closest(one, other, spot, *_foretold(posed, spot), FORETOLD_PX)
+    return _closest(one, other, spot, _searched(one, other, spot), np.eye(2), NEAR_PX)
 
 
 def _posed(engine: Engine, project: Project, set_id: str, ids: tuple[str, str], job: Job) -> list[Posed] | None:
@@ -93,16 +91,16 @@ def _searched(one: GreyView, other: GreyView, spot: Array) -> Array:
     return (np.array([at[0] + x - left, at[1] + y - top]) + 0.5) / kb - 0.5
 
 
-def _closest(one: GreyView, other: GreyView, spot: Array, there: Array, grid: Array) -> Spot:
-    """The place near `there` where the light agrees best, to a fraction of a px."""
+def _closest(one: GreyView, other: GreyView, spot: Array, there: Array, grid: Array, reach: int) -> Spot:
+    """The place within `reach` px of `there` where the light agrees best, to a fraction of a px."""
     scale = one.scale
     sample = lambda half, at: other.at(at + patch_offsets(half) / scale @ grid.T)[None]  # noqa: E731
     patch = one.at(spot + patch_offsets(HALF) / scale)[None]
-    wide = sample(HALF + NEAR_PX, there)
+    wide = sample(HALF + reach, there)
     fair = np.nan_to_num(wide[0], nan=0.0)
     score = cv2.matchTemplate(fair, np.nan_to_num(patch[0], nan=0.0), cv2.TM_CCOEFF_NORMED)
     _, _, _, best = cv2.minMaxLoc(score)
-    near = there + (np.array(best, float) - NEAR_PX) / scale @ grid.T
+    near = there + (np.array(best, float) - reach) / scale @ grid.T
     found = patch_shifts(patch, sample(HALF + SEARCH + 2, near))
     at = near
     if found.likeness[0] > -1:
@@ -128,7 +126,7 @@ def more_points(engine: Engine, project: Project, set_id: str, a: str, b: str, j
     out = []
     for corner in job.over(_corners(one, low, high, known), "filling in points"):
         there, local = _foretold(posed, corner)
-        found = _closest(one, other, corner, there, local)
+        found = _closest(one, other, corner, there, local, FORETOLD_PX)
         within = 0 < found.x < posed[1].lens.width and 0 < found.y < posed[1].lens.height
         if found.likeness > SURE and within:
             out.append(ControlPoint(a, b, float(corner[0]), float(corner[1]), found.x, found.y))

@@ -203,8 +203,9 @@ def registered_coverage(found: PanoramaRegistration) -> Coverage:
         for k in found.links]
     rays = _even_rays(DIRECTIONS) if not found.flat else _even_spots([frames[n] for n in found.placed])
     placed = [isinstance(f, Placed) for f in frames]
-    seen = covered_masks(rays, [f.posed if p else None for f, p in zip(frames, placed, strict=True)], np.ones(len(rays)))
-    return coverage_of(seen, np.ones(len(rays)), pairs, placed)
+    weight = np.ones(len(rays))
+    seen = covered_masks(rays, [f.posed if p else None for f, p in zip(frames, placed, strict=True)], weight)
+    return coverage_of(seen, weight, pairs, placed)
 
 
 def _even_spots(frames: Sequence[Placed]) -> Array:

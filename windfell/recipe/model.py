@@ -245,7 +245,7 @@ class Registration:
     columns: int = number(0, 0, 1000)
     points: tuple[ControlPoint, ...] = ()
     dropped: tuple[DroppedPoint, ...] = ()
-    worst_px: float | None = number(None, 0.05, 1000.0, "px")
+    worst_px: float | None = number(None, 0.01, 1000.0, "px")
     lines: tuple[PlumbLine, ...] = ()
     unknown: Unknown = ()
 

@@ -13,7 +13,7 @@ from windfell.app.picture.source import PictureSource
 from windfell.app.picture.view import PictureView
 
 FAIR_PX, POOR_PX = 1.0, 3.0
-GRAB = 9.0
+GRAB = 7.0
 CROWD = 120
 LOUPE, LOUPE_TIMES = 92.0, 4.0
 

@@ -219,8 +219,10 @@ class Align(Station):
         found = self.found.found
         if isinstance(found, PanoramaRegistration):
             lens = found.frames[found.placed[0]].lens
+            depth = self.found.parallax_px
+            parallax = "" if depth is None else f" Parallax {depth:.1f} px."
             return (f"{len(found.placed)} of {len(found.frames)} frames placed, {found.rms_px:.2f} px. "
-                    f"Distortion k1 {lens.k1:+.4f}.")
+                    f"k1 {lens.k1:+.4f}.{parallax}")
         if found is not None:
             return f"{len(found.used)} of {len(found.frames)} frames lie on the reference."
         return ""

@@ -182,8 +182,11 @@ class OverlapMap(QWidget):
 
 
 def _outline(frame: Placed) -> np.ndarray:
-    """The frame's border as (longitude, latitude) in rad, unwrapped along the border."""
-    rays = frame.lens.rays(frame.lens.border(10)) @ frame.rotation.T
+    """The frame's border as (longitude, latitude) in rad, unwrapped along the border, or on its flat subject."""
+    rays = frame.posed.rays(frame.lens.border(10))
+    if frame.place is not None:
+        rays = rays[np.isfinite(rays[:, 0])]
+        return rays[:, :2] / rays[:, 2:]
     plane = PROJECTIONS["equirectangular"].forward(rays)
     plane[:, 0] = np.unwrap(plane[:, 0])
     plane[:, 0] -= 2 * np.pi * np.round(plane[:, 0].mean() / (2 * np.pi))

@@ -482,7 +482,7 @@ class Points(QObject):
         if text in ("", "none"):
             self.session.change("registration.worst_px", None, True)
             return
-        value = self._number(text, 0.05, 1000.0, "a number of px from 0.05 up")
+        value = self._number(text, 0.01, 1000.0, "a number of px from 0.01 up")
         if value is not None:
             self.session.change("registration.worst_px", value, True)
 
