@@ -1,7 +1,7 @@
-"""Registration against the scene generator's truth, over the demo row and random handheld rows.
+"""Registration against the scene generator's truth, set by set, beside the vision library's own stitching class.
 
-Prints rotation errors after removing the common turn, focal length and k1 errors, and whether the
-vision library's high-level stitching class joins the same frames at all.
+python bench/accuracy.py [COUNT]     COUNT random sets of each kind (default 3)
+Errors are those of rotations after the common turn is removed, in px at the frame's own scale.
 """
 
 from __future__ import annotations
@@ -9,6 +9,10 @@ from __future__ import annotations
 import json
 import sys
 import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from functools import lru_cache
 from pathlib import Path
 
 import cv2
@@ -16,64 +20,238 @@ import numpy as np
 from common import ROOT
 
 from windfell.align.registration import Placed
-from windfell.demo.sets import RowPlan, write_row
+from windfell.align.series import Onto, fitted_similarity
+from windfell.combine.strips import Layer, _carried
+from windfell.demo.files import exif_bytes, write_jpeg
+from windfell.demo.photograph import Photographer, Shot
+from windfell.demo.scenes import paint_ridge
+from windfell.demo.sets import RowPlan, row_shots
+from windfell.demo.stars import StarPlan, write_stars
+from windfell.demo.truth import START, truth_of, write_truth
+from windfell.demo.turned import ROUND, TurnPlan, turned_shots
+from windfell.demo.visitors import draw_visitor, passers_by
+from windfell.demo.wall import WallPlan, write_wall
 from windfell.engine.core import Engine
 from windfell.errors import CannotJoin
+from windfell.geometry import planar
+from windfell.geometry.camera import Lens
+from windfell.geometry.posed import Posed
 from windfell.geometry.rotation import angle_between, nearest_rotation
 from windfell.job import Job
-from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
+from windfell.recipe.model import Align, Camera, FrameSet, Kind, Project, Registration, frame_from_path
+
+CANVAS = 9000
 
 
-def random_plan(seed: int) -> RowPlan:
-    """A row as people take them: 2 to 8 frames, 18 to 45 % overlap, any usual lens."""
+@lru_cache(maxsize=2)
+def land(seed: int, whole: bool) -> Photographer:
+    return Photographer(paint_ridge(CANVAS, seed, *((-90, 90) if whole else (-60, 60))))
+
+
+def taken(
+    folder: Path, shots: list[Shot], seed: int, metadata: bool, moving: bool = False, whole: bool = False
+) -> None:
+    """The shots' frames, with or without metadata, with people and clouds of birds in every overlap if `moving`."""
+    photographer, rows = land(3 + seed % 2, whole), []
     rng = np.random.default_rng(seed)
-    portrait = rng.random() < 0.6
-    return RowPlan(
-        count=int(rng.integers(2, 9)), width=1067 if portrait else 1600, height=1600 if portrait else 1067,
-        focal_px=float(rng.uniform(1150, 2400)), overlap=float(rng.uniform(0.18, 0.45)),
-        pitch_deg=float(rng.uniform(-8, 5)), jitter_deg=float(rng.uniform(0.3, 3)),
-        k1=float(rng.uniform(-0.10, 0.03)), drift_ev=0.3, seed=seed, start_yaw_deg=float(rng.uniform(-150, 0)),
-    )
+    people = passers_by(len(shots), shots[0].lens.width, shots[0].lens.height, 0.6 * shots[0].lens.height, rng)
+    for n, shot in enumerate(shots):
+        scene = photographer.clean(shot)
+        if moving:
+            for who in people[n]:
+                elsewhere = replace(who, x=rng.uniform(0, scene.shape[1]))
+                draw_visitor(scene, np.zeros(scene.shape[:2], np.uint8), elsewhere)
+        name = f"f{n + 1:02d}.jpg"
+        write_jpeg(folder / name, photographer.take(shot, scene), exif_bytes(shot, START) if metadata else b"")
+        rows.append(truth_of(name, shot))
+    write_truth(folder, "panorama", rows)
 
 
-def measured(folder: Path, metadata: bool) -> str:
+def row_plan(rng: np.random.Generator, **more) -> RowPlan:
+    """A row as people take it: any usual lens, handheld."""
+    portrait = rng.random() < 0.5
+    width, height = (1067, 1600) if portrait else (1600, 1067)
+    focal = float(rng.uniform(1200, 1900))
+    values = {
+        "count": int(rng.integers(4, 8)), "width": width, "height": height, "focal_px": focal,
+        "overlap": float(rng.uniform(0.2, 0.4)), "pitch_deg": float(rng.uniform(-8, 5)),
+        "jitter_deg": float(rng.uniform(0.5, 5)), "k1": float(rng.uniform(-0.06, 0.03)), "drift_ev": 0.3,
+        "seed": int(rng.integers(1e6)), "start_yaw_deg": float(rng.uniform(-150, -40)),
+    }
+    return RowPlan(**{**values, **more})
+
+
+def shots_of(kind: str, rng: np.random.Generator) -> tuple[list[Shot], bool, bool, bool]:
+    """(shots, metadata, moving, whole sphere) of a random set of a kind."""
+    seed = int(rng.integers(1e6))
+    if kind == "row":
+        return row_shots(row_plan(rng)), True, False, False
+    if kind == "row, no metadata":
+        return row_shots(row_plan(rng, focal_px=float(rng.uniform(1200, 1500)))), False, False, False
+    if kind == "barrel -0.15, no metadata":
+        return row_shots(row_plan(rng, k1=-0.15, focal_px=1400.0, overlap=0.35)), False, False, False
+    if kind == "moving things":
+        return row_shots(row_plan(rng)), True, True, False
+    if kind == "15 % overlap":
+        return row_shots(row_plan(rng, overlap=0.17, jitter_deg=0.8)), True, False, False
+    if kind == "ring":
+        plan = TurnPlan((0.0,), (12,), 360.0, 1067, 1600, 1500.0, seed=seed)
+        return turned_shots(plan), bool(rng.random() < 0.5), False, False
+    if kind == "two rows":
+        return turned_shots(TurnPlan(counts=(4, 4), span_deg=95, seed=seed)), True, False, False
+    return turned_shots(replace(ROUND, seed=seed)), True, False, True
+
+
+def registered(folder: Path, **registration):
     truth = json.loads((folder / "truth.json").read_text())["frames"]
-    paths = [str(folder / f["file"]) for f in truth]
-    if not metadata:
-        for path in paths:
-            pixels = cv2.imread(path, cv2.IMREAD_COLOR | cv2.IMREAD_IGNORE_ORIENTATION)
-            cv2.imwrite(path, pixels, [cv2.IMWRITE_JPEG_QUALITY, 95])
-    frames = tuple(frame_from_path(p) for p in paths)
-    project = Project((FrameSet("s", "S", Kind.PANORAMA, frames),))
-    try:
-        found = Engine().stages(project, "s").registration(Job())
-    except CannotJoin as error:
-        return f"not joined: {error}"
-    placed = [n for n, f in enumerate(found.frames) if isinstance(f, Placed)]
-    turns = [found.frames[n].rotation for n in placed]
-    true = [np.array(truth[n]["rotation"]) for n in placed]
+    frames = tuple(frame_from_path(str(folder / t["file"])) for t in truth)
+    kind = Kind.STACK if "align" in registration else Kind.PANORAMA
+    project = Project((FrameSet("s", "S", kind, frames, registration=Registration(**registration)),))
+    begun = time.perf_counter()
+    found = Engine().stages(project, "s").registration(Job())
+    return truth, found, time.perf_counter() - begun
+
+
+def off_px(turns: list[np.ndarray], true: list[np.ndarray], focal: float) -> np.ndarray:
     common = nearest_rotation(sum(t @ r.T for t, r in zip(true, turns, strict=True)))
-    off = np.degrees([angle_between(common @ r, t) for r, t in zip(turns, true, strict=True)])
+    return focal * np.array([angle_between(common @ r, t) for r, t in zip(turns, true, strict=True)])
+
+
+def corner_error(found: Lens, true: Lens) -> float:
+    """px between the two lenses' corners, seen from the same ray, the focal length's part left out."""
+    corner = np.array([[0.5 * true.width / true.focal_px, 0.5 * true.height / true.focal_px, 1.0]])
+    same = replace(found, focal_px=true.focal_px, dx=0.0, dy=0.0)
+    return float(np.linalg.norm(same.project(corner) - true.project(corner)))
+
+
+def ours(folder: Path) -> tuple[str, np.ndarray]:
+    try:
+        truth, found, seconds = registered(folder)
+    except CannotJoin as error:
+        return f"not joined: {error}", np.array([np.inf])
+    placed = [n for n, f in enumerate(found.frames) if isinstance(f, Placed)]
+    focal = truth[0]["focal_px"]
+    off = off_px([found.frames[n].rotation for n in placed], [np.array(truth[n]["rotation"]) for n in placed], focal)
     lens = found.frames[placed[0]].lens
-    focal = 100 * (lens.focal_px / truth[0]["focal_px"] - 1)
-    k1 = lens.k1 - truth[0]["distortion"]["k1"]
-    status, _ = cv2.Stitcher.create(cv2.Stitcher_PANORAMA).stitch([cv2.imread(p) for p in paths])
-    return (f"{len(placed)}/{len(truth)} placed  median {np.median(off):.4f}  worst {off.max():.4f} deg  "
-            f"focal {focal:+.2f} %  k1 {k1:+.4f}  rms {found.rms_px:.2f} px  class {'joins' if not status else 'no'}")
+    true = Lens(truth[0]["width"], truth[0]["height"], focal, truth[0]["distortion"]["k1"])
+    return (f"{len(placed):2d}/{len(truth):2d} median {np.median(off):.3f} worst {off.max():.3f} px  "
+            f"focal {100 * (lens.focal_px / focal - 1):+.3f} %  corner {corner_error(lens, true):.2f} px  "
+            f"rms {found.rms_px:.3f} px  {seconds:4.1f} s"), off
 
 
-def main() -> None:
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 12
-    print("demo row      ", measured(ROOT / "windfell/demo/frames/ridge-sweep", True), flush=True)
+def class_does(folder: Path) -> str:
+    """Whether the library's class places the same frames, and how long it takes."""
+    truth = json.loads((folder / "truth.json").read_text())["frames"]
+    begun = time.perf_counter()
+    stitcher = cv2.Stitcher.create(cv2.Stitcher_PANORAMA)
+    status = stitcher.estimateTransform([cv2.imread(str(folder / t["file"])) for t in truth])
+    if status:
+        return "class: nothing placed"
+    count = len(stitcher.component())
+    return f"class: {count:2d}/{len(truth):2d} placed {time.perf_counter() - begun:4.1f} s"
+
+
+def flat(folder: Path) -> str:
+    truth, found, seconds = registered(folder, camera=Camera.SLID)
+    own, true = [], []
+    for frame, t in zip(found.frames, truth, strict=True):
+        if not isinstance(frame, Placed):
+            continue
+        lens = Lens(t["width"], t["height"], t["focal_px"], t["distortion"]["k1"])
+        for posed, out in ((frame.posed, own), (Posed(lens, np.array(t["rotation"]), np.array(t["place"])), true)):
+            rays = posed.rays(lens.grid(10))
+            out.append(rays[:, :2] / rays[:, 2:])
+    own, true = np.concatenate(own), np.concatenate(true)
+    fit = fitted_similarity(own, true, np.ones(len(own)))
+    off = np.linalg.norm(planar.apply(fit, own) - true, axis=1) * t["focal_px"]
+    return (f"{len(found.placed):2d}/{len(truth):2d} end to end: rms {np.sqrt(np.mean(off**2)):.3f} "
+            f"worst {off.max():.3f} px  {seconds:4.1f} s")
+
+
+def stars(folder: Path) -> str:
+    truth, found, seconds = registered(folder, align=Align.STARS)
+    first = truth[0]
+    lens = Lens(first["width"], first["height"], first["focal_px"], first["distortion"]["k1"])
+    grid = lens.grid(20)
+    grid = grid[grid[:, 1] < 0.6 * lens.height]
+    sky = lens.rays(grid) @ np.array(first["rotation"]).T @ np.array(first["sky"])
+    worst = []
+    for place, t in zip(found.frames[1:], truth[1:], strict=True):
+        if not isinstance(place, Onto):
+            continue
+        there = lens.project(sky @ np.array(t["sky"]).T @ np.array(t["rotation"]))
+        seen = np.all((there > 0) & (there < [lens.width, lens.height]), axis=1)
+        own = _carried(Layer(None, place.transform, None, place.lens and (place.lens, place.lens)), grid)
+        worst.append(np.linalg.norm(own - there, axis=1)[seen].max())
+    return f"{1 + len(worst):2d}/{len(truth):2d} worst over the sky {max(worst):.3f} px  {seconds:4.1f} s"
+
+
+def series(folder: Path, seed: int) -> str:
+    """A still scene moved by known transforms, with noise and somebody walking through."""
+    rng = np.random.default_rng(seed)
+    shot = row_shots(row_plan(rng, count=1, k1=0.0))[0]
+    base = land(3, False).take(shot)[..., ::-1]
+    h, w = base.shape[:2]
+    words = []
+    for way in (Align.SHIFT, Align.RIGID, Align.SIMILARITY, Align.PERSPECTIVE):
+        angle, size = (rng.normal(0, 0.01), 1 + rng.normal(0, 0.006))
+        if way is Align.SHIFT:
+            angle, size = 0.0, 1.0
+        if way is Align.RIGID:
+            size = 1.0
+        c, s = size * np.cos(angle), size * np.sin(angle)
+        move = np.array([[c, -s, rng.uniform(-9, 9)], [s, c, rng.uniform(-9, 9)], [0, 0, 1.0]])
+        if way is Align.PERSPECTIVE:
+            move[2, :2] = rng.normal(0, 4e-6, 2)
+        moved = cv2.warpPerspective(base, move, (w, h), flags=cv2.INTER_LANCZOS4, borderMode=cv2.BORDER_REFLECT)
+        moved = np.clip(moved + rng.normal(0, 2, moved.shape), 0, 255).astype(np.uint8)
+        cv2.ellipse(moved, (w // 2, 2 * h // 3), (60, 160), 0, 0, 360, (30, 40, 160), -1)
+        for name, pixels in (("a", base), ("b", moved)):
+            cv2.imwrite(str(folder / f"{name}.png"), pixels)
+        (folder / "truth.json").write_text(json.dumps({"frames": [{"file": "a.png"}, {"file": "b.png"}]}))
+        _, found, _ = registered(folder, align=way)
+        grid = Lens(w, h, 1.0).grid(12)
+        off = np.linalg.norm(planar.apply(found.frames[1].transform, grid) - planar.apply(move, grid), axis=1)
+        words.append(f"{way} {off.max():.3f}")
+    return "worst over the frame, px: " + "  ".join(words)
+
+
+KINDS = ("row", "row, no metadata", "barrel -0.15, no metadata", "moving things", "15 % overlap", "ring", "two rows",
+         "sphere")
+
+
+def each(count: int, write: Callable[[Path, int], None], measure: Callable[[Path], str], title: str) -> None:
     for seed in range(count):
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
-            plan = random_plan(seed)
-            write_row(folder, plan, 0.7, Job(), canvas_seed=3 + seed % 3)
-            words = measured(folder, metadata=seed % 2 == 0)
-        print(f"row {seed:2d} {plan.count} frames {100 * plan.overlap:.0f} % "
-              f"{'exif' if seed % 2 == 0 else 'none'}", words, flush=True)
+            write(folder, seed)
+            print(f"{title:<26} {measure(folder)}", flush=True)
+
+
+def main(count: int = 3) -> None:
+    words, _ = ours(ROOT / "windfell/demo/frames/ridge-sweep")
+    print(f"{'demo row':<26} {words}", flush=True)
+    every = []
+    for kind in KINDS:
+        for seed in range(count):
+            rng = np.random.default_rng(1000 + seed)
+            with tempfile.TemporaryDirectory() as name:
+                folder = Path(name)
+                shots, metadata, moving, whole = shots_of(kind, rng)
+                taken(folder, shots, seed, metadata, moving, whole)
+                words, off = ours(folder)
+                every += list(off)
+                print(f"{kind:<26} {words}   {class_does(folder)}", flush=True)
+    every = np.array(every)
+    print(f"{'all turned sets':<26} median {np.median(every):.3f} worst {every.max():.3f} px "
+          "(wanted 0.25 and 0.8)", flush=True)
+    each(count, lambda f, s: write_wall(f, 1.0, Job(), WallPlan(seed=71 + s)), flat, "flat, 10 frames")
+    each(count, lambda f, s: write_stars(f, 1.0, Job(), StarPlan(seed=81 + s, second_night=2)), stars,
+         "stars, two nights")
+    for seed in range(count):
+        with tempfile.TemporaryDirectory() as name:
+            print(f"{'series':<26} {series(Path(name), seed)}", flush=True)
 
 
 if __name__ == "__main__":
-    main()
+    main(*(int(v) for v in sys.argv[1:]))

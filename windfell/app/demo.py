@@ -6,7 +6,19 @@ from pathlib import Path
 
 from windfell.demo.sets import SETS
 from windfell.frames.video import evenly
-from windfell.recipe.model import Frame, FrameSet, Kind, Project, VideoInstant, frame_from_path, new_id
+from windfell.recipe.model import (
+    Align,
+    Camera,
+    Frame,
+    FrameSet,
+    Kind,
+    Project,
+    Registration,
+    VideoInstant,
+    View,
+    frame_from_path,
+    new_id,
+)
 
 SHIPPED = Path(__file__).resolve().parent.parent / "demo" / "frames"
 
@@ -30,5 +42,8 @@ def demo_project() -> Project:
         else:
             frames, kind = tuple(frame_from_path(str(p)) for p in sorted((SHIPPED / key).glob("*.jpg"))), demo.kind
         if frames:
-            sets.append(FrameSet(f"demo-{key}", demo.title, Kind(kind), frames))
+            camera = Camera.SLID if demo.slid else Camera.TURNED
+            sets.append(FrameSet(
+                f"demo-{key}", demo.title, Kind(kind), frames, registration=Registration(Align(demo.align), camera),
+                view=View(full_sphere=demo.sphere)))
     return Project(tuple(sets))

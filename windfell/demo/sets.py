@@ -33,12 +33,18 @@ from windfell.pixels.colour import srgb_decoded
 
 @dataclass(frozen=True)
 class DemoSet:
-    """A set that can be drawn: its title, kind, and the function that writes it."""
+    """A set that can be drawn: its title, kind, and the function that writes it.
+
+    `slid`: along a flat subject; `align`: how a stack is brought together; `sphere`: all around.
+    """
 
     key: str
     title: str
     kind: str
     write: Callable[[Path, float, Job], None]
+    slid: bool = False
+    align: str = "none"
+    sphere: bool = False
 
 
 @dataclass(frozen=True)
@@ -265,9 +271,9 @@ SETS = {
         DemoSet("kite-clip", "Kite clip", "video",
                 lambda folder, scale, job: write_clip(folder, ClipPlan(), scale, job)),
         DemoSet("two-row-sweep", "Two-row sweep", "panorama", write_two_rows),
-        DemoSet("tarn-round", "Tarn round", "panorama", write_round),
-        DemoSet("drystone-wall", "Drystone wall", "panorama", write_wall),
-        DemoSet("turning-stars", "Turning stars", "stack", write_stars),
+        DemoSet("tarn-round", "Tarn round", "panorama", write_round, sphere=True),
+        DemoSet("drystone-wall", "Drystone wall", "panorama", write_wall, slid=True),
+        DemoSet("turning-stars", "Turning stars", "stack", write_stars, align="stars"),
         DemoSet("card", "The whole card", "card", write_card),
     )
 }

@@ -76,7 +76,7 @@ def night_scene(plan: StarPlan, shot: Shot, sky: NDArray, ground: F32, land: NDA
     """sRGB-encoded (h, w, 3): stars over the dark ground (its daylight picture, and where it hides the sky)."""
     lens = shot.lens
     light = np.empty((lens.height, lens.width, 3), np.float32)
-    light[:] = np.linspace(0.004, 0.010, lens.height, dtype=np.float32)[:, None, None] * np.float32([0.8, 0.95, 1.3])
+    light[:] = np.linspace(0.010, 0.026, lens.height, dtype=np.float32)[:, None, None] * np.float32([0.8, 0.95, 1.3])
     stars, flux = sky_of(plan)
     points = lens.project((stars @ sky.T) @ shot.rotation)
     inside = np.all((points > 4) & (points < [lens.width - 5, lens.height - 5]), axis=1)
@@ -90,8 +90,8 @@ def night_scene(plan: StarPlan, shot: Shot, sky: NDArray, ground: F32, land: NDA
         columns = slice(max(0, ix + steps[0]), ix + steps[-1] + 1)
         spot = np.outer(gy, gx)[rows.start - iy - steps[0] :, columns.start - ix - steps[0] :]
         target = light[rows, columns]
-        target += spot[: target.shape[0], : target.shape[1], None].astype(np.float32) * f * np.float32(0.35)
-    dark = srgb_decoded(ground).astype(np.float32) * np.float32([0.030, 0.035, 0.05])
+        target += spot[: target.shape[0], : target.shape[1], None].astype(np.float32) * f * np.float32(0.8)
+    dark = srgb_decoded(ground).astype(np.float32) * np.float32([0.055, 0.065, 0.09])
     soft = cv2.GaussianBlur(land.astype(np.float32), (0, 0), 0.7)[..., None]
     return srgb_encoded(np.clip(light * (1 - soft) + dark * soft, 0, 1)).astype(np.float32)
 

@@ -48,7 +48,9 @@ def radius2(where: F32, lens: Lens) -> F32:
     cx, cy = lens.centre.astype(np.float32)
     x, y = where[..., 0] - cx, where[..., 1] - cy
     far = np.float32(0.25 * (lens.width**2 + lens.height**2))
-    return np.minimum(np.nan_to_num((x * x + y * y) / far, nan=1.0), np.float32(1.1))
+    with np.errstate(over="ignore"):
+        r2 = (x * x + y * y) / far
+    return np.minimum(np.nan_to_num(r2, nan=1.0), np.float32(1.1))
 
 
 @dataclass(frozen=True)

@@ -81,7 +81,7 @@ class Align(Station):
             (Way.RIGID, "Move and turn the frames, their size stays"),
             (Way.SIMILARITY, "Move, turn and scale the frames"),
             (Way.PERSPECTIVE, "Bend the frames in perspective, as held in hand"),
-            (Way.STARS, "By the stars; what stands on the ground is left behind"))])
+            (Way.STARS, "By the stars; what stands on the ground is left behind"))], in_row=3)
         self.way.picked.connect(lambda v: session.change("registration.align", Way(v), True))
         self.layout_hint = QLineEdit()
         self.layout_hint.setFont(theme.numbers_font())
@@ -220,9 +220,9 @@ class Align(Station):
         if isinstance(found, PanoramaRegistration):
             lens = found.frames[found.placed[0]].lens
             depth = self.found.parallax_px
-            parallax = "" if depth is None else f" Parallax {depth:.1f} px."
-            return (f"{len(found.placed)} of {len(found.frames)} frames placed, {found.rms_px:.2f} px. "
-                    f"k1 {lens.k1:+.4f}.{parallax}")
+            parallax = "" if depth is None else f", parallax {depth:.1f} px"
+            return (f"{len(found.placed)} of {len(found.frames)} placed, {found.rms_px:.2f} px, "
+                    f"k1 {lens.k1:+.3f}{parallax}")
         if found is not None:
             return f"{len(found.used)} of {len(found.frames)} frames lie on the reference."
         return ""
@@ -247,7 +247,7 @@ class Align(Station):
         for row in range(self.frames.rowCount()):
             placed, error, why = _place_words(places[row])
             adds, redundant = self._adds(row)
-            why = why or ("others show all of it" if redundant else "")
+            why = why or ("could be left out" if redundant else "")
             for column, text in enumerate((str(numbers[used[row].id]), placed, error, adds, why)):
                 self.frames.setItem(row, column, _cell(text, wrong=placed == "no" and bool(column)))
         self.frames.resizeRowsToContents()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QButtonGroup, QGridLayout, QLabel, QPushButton, QWidget
 
 
 class Choice(QWidget):
@@ -13,26 +13,28 @@ class Choice(QWidget):
 
     picked = Signal(str)
 
-    def __init__(self, name: str, options: Sequence[tuple[str, str, str]]) -> None:
+    def __init__(self, name: str, options: Sequence[tuple[str, str, str]], in_row: int = 0) -> None:
+        """`in_row`: so many buttons in a row, the rest below; 0: all in one."""
         super().__init__()
-        layout = QHBoxLayout(self)
+        layout = QGridLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(4)
         if name:
             label = QLabel(name)
             label.setFixedWidth(62)
-            layout.addWidget(label)
+            layout.addWidget(label, 0, 0)
         self._group = QButtonGroup(self)
         self._buttons: dict[str, QPushButton] = {}
-        for value, words, tip in options:
+        for n, (value, words, tip) in enumerate(options):
             button = QPushButton(words, checkable=True)
             button.setToolTip(tip)
             button.setAccessibleName(f"{name} {words}".strip())
             button.clicked.connect(lambda _=False, v=value: self.picked.emit(v))
             self._group.addButton(button)
             self._buttons[value] = button
-            layout.addWidget(button)
-        layout.addStretch(1)
+            row, column = divmod(n, in_row or len(options))
+            layout.addWidget(button, row, 1 + column)
+        layout.setColumnStretch(1 + (in_row or len(options)), 1)
 
     def set_value(self, value: str) -> None:
         """Show a value without sending it."""
