@@ -28,7 +28,7 @@ LEAST_LIKENESS = 0.75
 MOST_ERROR = 0.35
 FLOOR = 0.08
 STEP = 4.0
-MOST_POINTS, LINK_MOST, LINK_LEAST = 20_000, 400, 40
+MOST_POINTS, LINK_MOST, LINK_LEAST = 8_000, 300, 40
 
 
 class View(Protocol):
@@ -126,27 +126,27 @@ def patch_shifts(one: F32, other: F32) -> Shifts:
     if m == 0:
         return Shifts(np.zeros((0, 2)), np.zeros(0), np.zeros(0))
     margin = (other.shape[1] - k) // 2
-    window = _window(k)
+    window = _window(k).astype(np.float32)
     fair = np.isfinite(one).all((1, 2)) & np.isfinite(other).all((1, 2))
-    one = np.where(fair[:, None, None], one, 0).astype(np.float64)
-    other = np.where(fair[:, None, None], other, 0).astype(np.float64)
+    one = np.where(fair[:, None, None], one, 0).astype(np.float32)
+    other = np.where(fair[:, None, None], other, 0).astype(np.float32)
     normal_one = _normalised(one, window)
-    likeness, start = _searched(normal_one, other, window, min(SEARCH, margin - 2))
+    start = _searched(one, other, min(SEARCH, margin - 2))
     shift = start.astype(float)
     error = np.full(m, np.inf)
     for _ in range(ROUNDS):
         there = _normalised(_shifted(other, shift, k), window)
         slope = 0.5 * (normal_one + there)
         gy, gx = np.gradient(slope, axis=(1, 2))
-        w = window[None]
-        xx, xy, yy = (np.sum(w * p, axis=(1, 2)) for p in (gx * gx, gx * gy, gy * gy))
         off = normal_one - there
-        bx, by = np.sum(w * gx * off, axis=(1, 2)), np.sum(w * gy * off, axis=(1, 2))
+        xx, xy, yy, bx, by = (
+            np.einsum("myx,myx,yx->m", p, q, window, dtype=np.float64)
+            for p, q in ((gx, gx), (gx, gy), (gy, gy), (gx, off), (gy, off)))
         det = np.maximum(xx * yy - xy * xy, 1e-12)
         step = np.stack([(yy * bx - xy * by) / det, (xx * by - xy * bx) / det], axis=-1)
         shift = shift + np.clip(step, -0.7, 0.7)
         shift = np.clip(shift, start - 1.5, start + 1.5)
-        left = np.sum(w * off * off, axis=(1, 2)) / np.sum(window)
+        left = np.einsum("myx,myx,yx->m", off, off, window, dtype=np.float64) / np.sum(window)
         # neighbouring pixels err alike: a quarter of them count
         error = np.sqrt(4 * left * (xx + yy) / det)
     there = _normalised(_shifted(other, shift, k), window)
@@ -161,50 +161,35 @@ def _window(k: int) -> Array:
     return np.outer(g, g)
 
 
-def _normalised(p: Array, window: Array) -> Array:
+def _normalised(p: F32, window: F32) -> F32:
     """Patches with weighted mean 0 and deviation 1."""
     total = np.sum(window)
     p = p - np.sum(p * window, axis=(1, 2), keepdims=True) / total
     return p / np.sqrt(np.sum(p * p * window, axis=(1, 2), keepdims=True) / total + 1e-9)
 
 
-def _searched(one: Array, other: Array, window: Array, reach: int) -> tuple[Array, NDArray[np.intp]]:
-    """The best whole shift (m, 2) within `reach`, and its likeness."""
-    k, margin = one.shape[1], (other.shape[1] - one.shape[1]) // 2
-    best, at = np.full(len(one), -2.0), np.zeros((len(one), 2), int)
-    total = np.sum(window)
-    weighted = one * window
-    for dy in range(-reach, reach + 1):
-        for dx in range(-reach, reach + 1):
-            part = other[:, margin + dy : margin + dy + k, margin + dx : margin + dx + k]
-            mean = np.einsum("myx,yx->m", part, window) / total
-            square = np.einsum("myx,myx,yx->m", part, part, window) / total
-            like = np.einsum("myx,myx->m", part, weighted) / total
-            like = like / np.sqrt(np.maximum(square - mean * mean, 1e-12))
-            better = like > best
-            best[better] = like[better]
-            at[better] = (dx, dy)
-    return best, at
+def _searched(one: F32, other: F32, reach: int) -> NDArray[np.intp]:
+    """The best whole shift (m, 2) within `reach` by normalised correlation."""
+    margin = (other.shape[1] - one.shape[1]) // 2
+    room = slice(margin - reach, other.shape[1] - margin + reach)
+    at = np.zeros((len(one), 2), int)
+    for n in range(len(one)):
+        score = cv2.matchTemplate(other[n, room, room], one[n], cv2.TM_CCOEFF_NORMED)
+        at[n] = cv2.minMaxLoc(score)[3]
+    return at - reach
 
 
-def _shifted(other: Array, shift: Array, k: int) -> Array:
+def _shifted(other: F32, shift: Array, k: int) -> F32:
     """The middle (m, k, k) of patches looked at `shift` px aside (cubic convolution, Keys 1981)."""
     margin = (other.shape[1] - k) // 2
     whole = np.floor(shift).astype(int)
-    part = shift - whole
-    rows = np.arange(k)[None, :] + margin
-    wx, wy = _cubic(part[:, 0]), _cubic(part[:, 1])
-    index = np.arange(len(other))[:, None, None]
-    out = np.zeros((len(other), k, k))
-    across = np.zeros((len(other), k + 3, k))
-    y = np.arange(k + 3)[None, :] + margin - 1 + whole[:, 1:]
-    y = np.clip(y, 0, other.shape[1] - 1)
-    for i in range(4):
-        x = np.clip(rows + whole[:, :1] + i - 1, 0, other.shape[2] - 1)
-        across += wx[:, i, None, None] * other[index, y[:, :, None], x[:, None, :]]
-    for i in range(4):
-        out += wy[:, i, None, None] * across[:, i : i + k]
-    return out
+    corner = np.clip(whole + margin - 1, 0, other.shape[1] - k - 3)
+    near = np.empty((len(other), k + 3, k + 3), np.float32)
+    for n, (x, y) in enumerate(corner):
+        near[n] = other[n, y : y + k + 3, x : x + k + 3]
+    wx, wy = (_cubic(shift[:, c] - whole[:, c]).astype(np.float32)[:, :, None, None] for c in (0, 1))
+    across = sum(wx[:, i] * near[:, :, i : i + k] for i in range(4))
+    return sum(wy[:, i] * across[:, i : i + k] for i in range(4))
 
 
 def _cubic(t: Array) -> Array:

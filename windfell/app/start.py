@@ -75,6 +75,7 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("--screenshot", metavar="OUT.png", help="show, save a picture of it, end")
     parser.add_argument("--station", help="gather, prepare, align, shape, join, combine or export")
     parser.add_argument("--frame", type=int, metavar="N", help="choose the set's N-th frame")
+    parser.add_argument("--points", action="store_true", help="at align: two frames with their points")
     parser.add_argument("--set", help="a set by its name")
     parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
     parser.add_argument("--size", type=_size, default=(1280, 800), metavar="WxH", help="of the window")
@@ -104,6 +105,11 @@ def _screenshot(app: QApplication, window: Window, options: argparse.Namespace) 
                   f"{', '.join(session.stations)}.", file=sys.stderr)
             return 2
         session.go(options.station)
+    if options.points and session.station == "align":
+        align = window.stations["align"]
+        align.show_page("points")
+        settle(app, window)
+        align.points.go_to_worst()
     if not settle(app, window):
         print("windfell: the picture did not settle in time.", file=sys.stderr)
         return 3

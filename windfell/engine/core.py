@@ -26,7 +26,7 @@ from windfell.pixels.tiles import Region, tiled
 from windfell.recipe.model import Frame, FrameSet, Kind, Project
 from windfell.recipe.project_file import Masks
 
-FEATURE_SIDE = 960
+FEATURE_SIDE = 800
 TILE = 1024
 PREVIEW_TILE = 160
 
