@@ -14,7 +14,8 @@ from numpy.testing import assert_allclose
 from tests.support import _HOME, engine, frames_in, project_of, ridge, rotation_errors_deg, truth_of
 from windfell.align import help as helps
 from windfell.align.panorama import settled
-from windfell.align.registration import Placed
+from windfell.align.parallax import Parallax, parallax_of, parallax_px, worst_frames
+from windfell.align.registration import PairFit, Placed
 from windfell.align.series import NotOnto, Onto, fitted_similarity
 from windfell.align.stars import asterisms, find_stars
 from windfell.combine.strips import Layer, _carried
@@ -203,6 +204,30 @@ class SeriesOnTheLight(unittest.TestCase):
                 grid = Lens(w, h, 1.0).grid(12)
                 error = np.linalg.norm(planar.apply(place.transform, grid) - planar.apply(move, grid), axis=1)
                 self.assertLess(error.max(), 0.15)
+
+
+class Depth(unittest.TestCase):
+    def test_depth_is_told_from_noise(self):
+        """Errors alike among neighbours are depth; errors of their own are noise."""
+        rng = np.random.default_rng(8)
+        points = rng.uniform(0, 1000, (300, 2))
+        nothing = np.zeros(300)
+        link = PairFit(0, 1, points, points, 0.5, nothing)
+        noise = rng.normal(0, 0.8, (300, 2))
+        depth = np.stack([2.0 * np.sin(points[:, 0] / 160), np.zeros(300)], -1)
+        self.assertLess(parallax_of(link, noise, 1000).rating_px, 0.45)
+        rated = parallax_of(link, depth + noise, 1000)
+        self.assertAlmostEqual(rated.rating_px, np.sqrt(np.mean(depth**2) * 2), delta=0.35)
+        self.assertIsNone(parallax_of(replace(link, points_a=points[:5]), noise[:5], 1000))
+
+    def test_a_frame_taken_from_elsewhere_is_named(self):
+        rated = [Parallax(0, 1, 0.1, np.zeros(1)), Parallax(1, 2, 4.0, np.zeros(1)), Parallax(2, 3, 3.0, np.zeros(1)),
+                 Parallax(3, 4, 0.2, np.zeros(1))]
+        self.assertEqual(worst_frames(rated, 1.5), {2: 3.0})
+
+    def test_a_turned_camera_shows_none(self):
+        found = registered(ridge())
+        self.assertLess(parallax_px(found), 0.15)
 
 
 class HelpByHand(unittest.TestCase):

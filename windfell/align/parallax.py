@@ -70,11 +70,28 @@ def parallax_px(found: PanoramaRegistration) -> float | None:
     return float(np.sqrt(np.mean([r.rating_px**2 for r in rated]))) if rated else None
 
 
-def worst_frames(found: PanoramaRegistration, limit_px: float) -> list[int]:
-    """Frames whose links all show more parallax than the limit, the worst first: leaving them out would help."""
+@dataclass(frozen=True)
+class Depth:
+    """How much depth a registration shows: the whole's rating, px, and each frame's that would better be left out."""
+
+    rating_px: float | None
+    worst: dict[int, float]
+
+
+def depth_of(found: PanoramaRegistration, limit_px: float) -> Depth:
+    """`parallax_px`, and the frames all of whose links show more than the limit while others do not."""
+    rated = all_parallax(found)
+    if not rated:
+        return Depth(None, {})
+    bad = worst_frames(rated, limit_px)
+    most = len(found.placed) // 2
+    return Depth(float(np.sqrt(np.mean([r.rating_px**2 for r in rated]))), bad if len(bad) <= most else {})
+
+
+def worst_frames(rated: list[Parallax], limit_px: float) -> dict[int, float]:
+    """Frames whose links all show more parallax than the limit, and the least of it."""
     by_frame: dict[int, list[float]] = {}
-    for r in all_parallax(found):
+    for r in rated:
         for n in (r.a, r.b):
             by_frame.setdefault(n, []).append(r.rating_px)
-    bad = {n: min(v) for n, v in by_frame.items() if min(v) > limit_px}
-    return sorted(bad, key=lambda n: -bad[n])
+    return {n: min(v) for n, v in by_frame.items() if min(v) > limit_px}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QObject, Signal
 
-from windfell.align.parallax import parallax_px
+from windfell.align.parallax import Depth, depth_of
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto
 from windfell.app.picture.source import STOPPED
@@ -14,6 +14,8 @@ from windfell.engine.survey import registered_coverage
 from windfell.job import Job
 from windfell.readiness.survey import Coverage
 from windfell.recipe.model import FrameSet, Project
+
+MUCH_PARALLAX_PX = 1.5
 
 
 class Registrations(QObject):
@@ -26,7 +28,7 @@ class Registrations(QObject):
         self._session = session
         self.found: PanoramaRegistration | StackRegistration | None = None
         self.coverage: Coverage | None = None
-        self.parallax_px: float | None = None
+        self.depth: Depth | None = None
         self.frame_set: FrameSet | None = None
         self.error: str | None = None
         self.waiting = False
@@ -55,7 +57,8 @@ class Registrations(QObject):
             panorama = isinstance(found, PanoramaRegistration)
             if not panorama:
                 return found, None, None
-            return found, registered_coverage(found), parallax_px(found)
+            longest = max(found.frames[n].lens.width for n in found.placed)
+            return found, registered_coverage(found), depth_of(found, max(MUCH_PARALLAX_PX, longest / 1500))
 
         self._session.desk.ask(
             "registration", work, lambda found: self._have(found, frame_set), self._failed,
@@ -69,7 +72,7 @@ class Registrations(QObject):
         self._failed(STOPPED)
 
     def _have(self, answer: tuple, frame_set: FrameSet) -> None:
-        found, self.coverage, self.parallax_px = answer
+        found, self.coverage, self.depth = answer
         self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, False
         self.arrived.emit()
 

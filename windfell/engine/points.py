@@ -22,6 +22,7 @@ Array = NDArray[np.float64]
 
 FORETOLD_PX, NEAR_PX, COARSE_SIDE, COARSE_HALF = 11, 28, 700, 16
 SURE = 0.8
+FILLED_PX = 3.0
 CELLS = 7
 STEP = 4.0
 
@@ -128,7 +129,8 @@ def more_points(engine: Engine, project: Project, set_id: str, a: str, b: str, j
         there, local = _foretold(posed, corner)
         found = _closest(one, other, corner, there, local, FORETOLD_PX)
         within = 0 < found.x < posed[1].lens.width and 0 < found.y < posed[1].lens.height
-        if found.likeness > SURE and within:
+        near = np.hypot(found.x - there[0], found.y - there[1]) < FILLED_PX / one.scale
+        if found.likeness > SURE and within and near:
             out.append(ControlPoint(a, b, float(corner[0]), float(corner[1]), found.x, found.y))
     return out
 

@@ -219,8 +219,8 @@ class Align(Station):
         found = self.found.found
         if isinstance(found, PanoramaRegistration):
             lens = found.frames[found.placed[0]].lens
-            depth = self.found.parallax_px
-            parallax = "" if depth is None else f", parallax {depth:.1f} px"
+            depth = self.found.depth
+            parallax = "" if depth is None or depth.rating_px is None else f", parallax {depth.rating_px:.1f} px"
             return (f"{len(found.placed)} of {len(found.frames)} placed, {found.rms_px:.2f} px, "
                     f"k1 {lens.k1:+.3f}{parallax}")
         if found is not None:
@@ -247,6 +247,9 @@ class Align(Station):
         for row in range(self.frames.rowCount()):
             placed, error, why = _place_words(places[row])
             adds, redundant = self._adds(row)
+            near = self.found.depth.worst.get(row) if self.found.depth else None
+            if near is not None:
+                why = f"{near:.1f} px of parallax: its camera stood elsewhere; leaving it out may help"
             why = why or ("could be left out" if redundant else "")
             for column, text in enumerate((str(numbers[used[row].id]), placed, error, adds, why)):
                 self.frames.setItem(row, column, _cell(text, wrong=placed == "no" and bool(column)))
