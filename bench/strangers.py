@@ -58,7 +58,8 @@ def _stranger(shots: list[Shot], land: int, rng: np.random.Generator) -> np.ndar
     turn = from_yaw_pitch_roll(*np.radians([rng.uniform(-180, 180), rng.uniform(-12, 6), rng.normal(0, 1)]))
     shot = Shot(lens, turn, noise=0.006, seed=int(rng.integers(1e6)))
     if way < 0.35:
-        return _photographer("ridge", 4 - land).take(shot)
+        # mirrored: kites, walls and the wind pump stand in the same places in every land
+        return np.ascontiguousarray(_photographer("ridge", 4 - land).take(shot)[:, ::-1])
     if way < 0.7:
         return _photographer("green", 11).take(shot)
     ends = [np.asarray(s.rotation)[:, 2] for s in shots]

@@ -18,8 +18,12 @@ from windfell.align.parallax import Parallax, parallax_of, parallax_px, worst_fr
 from windfell.align.registration import PairFit, Placed
 from windfell.align.series import NotOnto, Onto, fitted_similarity
 from windfell.align.stars import asterisms, find_stars
+from windfell.align.upright import upright_turn
 from windfell.combine.strips import Layer, _carried
+from windfell.demo.faults import _photographer
+from windfell.demo.sets import RowPlan, row_shots
 from windfell.demo.stars import StarPlan, write_stars
+from windfell.demo.truth import START, write_shots
 from windfell.demo.turned import ROUND, TurnPlan, write_round, write_two_rows
 from windfell.demo.wall import WallPlan, write_wall
 from windfell.engine.help import neighbours
@@ -27,7 +31,7 @@ from windfell.errors import BadRequest, CannotJoin
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.geometry.posed import Posed
-from windfell.geometry.rotation import yaw_pitch_roll
+from windfell.geometry.rotation import nearest_rotation, yaw_pitch_roll
 from windfell.job import Job
 from windfell.recipe import edits
 from windfell.recipe.model import (
@@ -204,6 +208,30 @@ class SeriesOnTheLight(unittest.TestCase):
                 grid = Lens(w, h, 1.0).grid(12)
                 error = np.linalg.norm(planar.apply(place.transform, grid) - planar.apply(move, grid), axis=1)
                 self.assertLess(error.max(), 0.15)
+
+
+class UprightByEdges(unittest.TestCase):
+    def test_houses_set_the_world_upright(self):
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            plan = RowPlan(5, 800, 600, 900.0, pitch_deg=1, jitter_deg=2.0, k1=-0.04, seed=0)
+            write_shots(folder, _photographer("green", 11), row_shots(plan), "row", START, Job())
+            found = registered(folder)
+            true = [np.array(t["rotation"]) for t in truth_of(folder)["frames"]]
+        self.assertIsNotNone(found.by_edges)
+        common = nearest_rotation(sum(t @ f.rotation.T for t, f in zip(true, found.frames, strict=True)))
+        tilt = np.degrees(np.arccos(np.clip(common[1, 1], -1, 1)))
+        self.assertLess(tilt, 0.3)
+        self.assertLess(found.by_edges.error_deg, 0.3)
+
+    def test_hills_and_grass_say_nothing(self):
+        self.assertIsNone(registered(ridge()).by_edges)
+
+    def test_slanting_edges_of_all_kinds_are_not_believed(self):
+        rng = np.random.default_rng(4)
+        lens = Lens(800, 600, 700.0)
+        edges = rng.uniform(50, 550, (200, 4))
+        self.assertIsNone(upright_turn([Posed(lens, np.eye(3))], [edges]))
 
 
 class Depth(unittest.TestCase):

@@ -72,12 +72,16 @@ def grounded(
         inner = [k for k in links if k.a in members and k.b in members]
         cameras, held = solved(features, hints, inner, members, focal_px, job, slid)
         bad = _contradicting(inner, held)
+        why = "the pair contradicts the other frames"
+        if not bad:
+            held, doubtful = looked_closely(cameras, held, job, view and (lambda n, of=members: view(of[n])))
+            bad = {(inner[n].a, inner[n].b) for n in doubtful}
+            why = "what looks alike from afar does not up close"
         if not bad:
             break
         links = [k for k in links if (k.a, k.b) not in bad]
-        dropped += [NoLink(a, b, "the pair contradicts the other frames") for a, b in bad]
-    own_view = None if view is None else lambda n: view(members[n])
-    cameras, held, scale = looked_closely(cameras, held, job, own_view)
+        dropped += [NoLink(a, b, why) for a, b in bad]
+    cameras, scale = fitted_to_noise(cameras, held, job)
     by_number = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in held)
     everyone = _with_all_frames(cameras, members, features, hints, focal_px)
     return Ground(everyone, tuple(members), by_number, scale, tuple(refused + dropped), problems)

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from windfell.align.flat import levelled_places
 from windfell.align.level import levelled
+from windfell.align.upright import Upright
 from windfell.geometry.camera import Lens
 from windfell.geometry.posed import Posed
 
@@ -64,6 +65,7 @@ class PanoramaRegistration:
     links: tuple[PairFit, ...]
     rms_px: float
     upright: bool = False
+    by_edges: Upright | None = None
 
     @property
     def flat(self) -> bool:
@@ -91,6 +93,15 @@ def oriented(registration: PanoramaRegistration, level: bool) -> PanoramaRegistr
         for n, f in enumerate(registration.frames)
     )
     return replace(registration, frames=frames)
+
+
+def set_upright(registration: PanoramaRegistration, found: Upright | None) -> PanoramaRegistration:
+    """The registration in the world that its upright edges call for."""
+    if found is None:
+        return registration
+    frames = tuple(
+        replace(f, rotation=found.turn @ f.rotation) if isinstance(f, Placed) else f for f in registration.frames)
+    return replace(registration, frames=frames, by_edges=found)
 
 
 def _oriented_flat(registration: PanoramaRegistration, placed: list[int]) -> PanoramaRegistration:

@@ -26,6 +26,7 @@ FINEST_PX = 0.35
 LEAST_POINTS = 8
 LEAST_REFINED = 12
 LEAST_SHARE = 0.2
+FEW_POINTS, LEAST_SURE, SURE_SHARE = 40, 5, 0.3
 ROUGH_POINTS, ALL_POINTS = 1500, 8000
 COARSE_WEIGHT = 0.02
 
@@ -83,14 +84,21 @@ def solved(
 
 def looked_closely(
     cameras: Cameras, held: Sequence[Observations], job: Job, view: Callable[[int], View] | None
-) -> tuple[Cameras, list[Observations], float]:
-    """Points refined if the frames can be looked at, cameras fitted to their real noise, and its scale."""
+) -> tuple[list[Observations], list[int]]:
+    """Points refined if the frames can be looked at, and which links the light does not confirm.
+
+    A link of few points is believed only if the light around most of them agrees.
+    """
     held = list(held)
-    if view is not None:
-        close = refined(thinned([o for o in held if len(o.points_a)]), cameras, view, job)
-        held = _with_refined(held, close)
-    cameras, scale = fitted_to_noise(cameras, held, job)
-    return cameras, held, scale
+    if view is None:
+        return held, []
+    some = thinned(held)
+    close = refined([o for o in some if len(o.points_a)], cameras, view, job)
+    sure = {(o.a, o.b): len(o.points_a) for o in close}
+    doubtful = [
+        n for n, o in enumerate(some)
+        if len(o.points_a) < FEW_POINTS and sure.get((o.a, o.b), 0) < max(LEAST_SURE, SURE_SHARE * len(o.points_a))]
+    return _with_refined(held, close), doubtful
 
 
 def fitted_to_noise(

@@ -13,13 +13,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.panorama import grounded, settled
-from windfell.align.registration import PanoramaRegistration, oriented
+from windfell.align.registration import PanoramaRegistration, oriented, set_upright
 from windfell.align.solve import Ground, LensHint
+from windfell.align.upright import Upright, upright_turn
 from windfell.engine.cache import key_of
 from windfell.engine.help import help_of, neighbours
 from windfell.engine.picture import Picture
 from windfell.engine.sources import FULL_FROM, Opened
-from windfell.engine.stage import Host, close_view, content_key, development_key, ideal_features
+from windfell.engine.stage import (
+    Host,
+    close_view,
+    content_key,
+    development_key,
+    frame_edges,
+    ideal_features,
+)
 from windfell.engine.surface import (
     Ownership,
     Wide,
@@ -111,7 +119,19 @@ class PanoramaStages:
     def _register(self, job: Job) -> PanoramaRegistration:
         found = self._host.cache.get(
             self._registration_key(job), lambda: settled(self.ground(job), help_of(self.set), job))
-        return oriented(found, self.set.registration.level)
+        level = self.set.registration.level
+        found = oriented(found, level)
+        if not level or found.upright or found.flat:
+            return found
+        key = key_of("upright", self._registration_key(job))
+        return set_upright(found, self._host.cache.get(key, lambda: self._upright(found, job), on_disk=True))
+
+    def _upright(self, found: PanoramaRegistration, job: Job) -> Upright | None:
+        """What the edges that the frames show say of the vertical."""
+        opened = self._opened(job)
+        edges = job.map(
+            lambda n: frame_edges(self._host, opened[n], self.set.used[n], job), found.placed, "looking for edges")
+        return upright_turn([found.frames[n].posed for n in found.placed], edges)
 
     def ground(self, job: Job) -> Ground:
         """What the frames say by themselves, before anyone's help."""

@@ -35,6 +35,8 @@ def panorama_report(
             for k in found.links
         ],
         "rms_px": round(found.rms_px, 4),
+        "upright": None if found.by_edges is None else {
+            "edges": found.by_edges.edges, "error_deg": round(found.by_edges.error_deg, 4)},
         "parallax_px": _rounded(parallax_px(found)),
         "projection": "flat" if found.flat else stages.choice(job).projection,
         "reason": stages.choice(job).reason,

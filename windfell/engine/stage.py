@@ -10,12 +10,14 @@ import numpy as np
 from windfell.align.features import Features, unbent
 from windfell.align.refine import GreyView
 from windfell.align.stars import Stars, find_stars
+from windfell.align.upright import LONGEST, find_edges
 from windfell.engine.cache import Cache
-from windfell.engine.sources import Opened
+from windfell.engine.sources import Opened, grey_of
 from windfell.errors import FrameUnreadable
 from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
 from windfell.job import Job
+from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
 from windfell.recipe.model import Frame, FrameSet, LensCorrection, Project
 
@@ -82,6 +84,20 @@ def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:
         return GreyView(grey, width)
     lens = Lens(width, height, 1.0)
     return GreyView(grey, width, lambda p: optics.seen(p, lens.centre, lens.half_diagonal))
+
+
+def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:
+    """Straight edges (m, 4) that a frame shows, in px of an ideal lens."""
+    width, height = opened.size
+    k = min(1.0, LONGEST / max(width, height))
+    grey = grey_of(opened.sheet(k, job))
+    size = max(1, round(width * k)), max(1, round(height * k))
+    found = find_edges(np.clip(shrunk(grey, *size), 0, 255).astype(np.uint8), width, height)
+    optics = host.optics(opened, frame)
+    if optics is None or not optics.bends:
+        return found
+    lens = Lens(width, height, 1.0)
+    return optics.ideal(found.reshape(-1, 2), lens.centre, lens.half_diagonal).reshape(-1, 4)
 
 
 def content_key(opened: list[Opened], frames: tuple[Frame, ...]) -> tuple:

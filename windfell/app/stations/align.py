@@ -192,6 +192,7 @@ class Align(Station):
         self.links.setVisible(panorama)
         r = frame_set.registration
         self.level.setChecked(r.level)
+        self.level.setText(self._level_words())
         self.camera.set_value(str(r.camera))
         if not self.layout_hint.hasFocus():
             self.layout_hint.setText(f"{r.rows}x{r.columns}" if r.rows else "")
@@ -210,6 +211,15 @@ class Align(Station):
         if isinstance(found, PanoramaRegistration):
             return f"{found.frames[found.placed[0]].lens.focal_px:.1f} px"
         return "automatic"
+
+    def _level_words(self) -> str:
+        """What the level rests on, with its figure."""
+        found = self.found.found
+        if isinstance(found, PanoramaRegistration) and found.upright:
+            return "Level by lines or directions by hand"
+        if isinstance(found, PanoramaRegistration) and found.by_edges is not None:
+            return f"Upright by {found.by_edges.edges} edges, ±{found.by_edges.error_deg:.2f}°"
+        return "Level the horizon by itself"
 
     def _summary(self) -> str:
         if self.found.waiting:

@@ -1,0 +1,124 @@
+"""Upright by what stands in the picture: the vertical that straight edges of all frames agree on.
+
+An edge seen in a frame spans a plane with the camera; the plane of an upright edge holds the vertical. Edges
+come from the line segment detector (von Gioi et al. 2010); those nearly upright already vote, and the vertical
+that most of them agree on is found robustly, if they are more than chance would give.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.geometry.posed import Posed
+
+Array = NDArray[np.float64]
+
+LONGEST = 1000
+LEAST_LENGTH = 0.035
+NEAR = np.radians(7.0)
+FINE = np.radians(0.5)
+AGREES = np.radians(0.8)
+LEAST_EDGES, LEAST_SHARE = 14, 0.4
+LEAST_SPREAD = np.radians(12.0)
+
+
+@dataclass(frozen=True)
+class Upright:
+    """The `turn` (3, 3) of the world that sets its edges upright, how many agree, the tilt it takes away and
+    its standard error, both in degrees.
+    """
+
+    turn: Array
+    edges: int
+    tilt_deg: float
+    error_deg: float
+
+
+def find_edges(grey: NDArray[np.uint8], width: int, height: int) -> Array:
+    """Straight edges (m, 4): x, y of both ends in px of the full size, of a picture seen smaller."""
+    found = cv2.createLineSegmentDetector().detect(grey)[0]
+    if found is None:
+        return np.zeros((0, 4))
+    ends = found.reshape(-1, 4).astype(float)
+    length = np.hypot(ends[:, 2] - ends[:, 0], ends[:, 3] - ends[:, 1])
+    ends = ends[length > LEAST_LENGTH * max(grey.shape)]
+    scale = np.tile([width / grey.shape[1], height / grey.shape[0]], 2)
+    return (ends + 0.5) * scale - 0.5
+
+
+def upright_turn(frames: Sequence[Posed], edges: Sequence[Array]) -> Upright | None:
+    """What sets a nearly level world upright, or None where too few edges agree.
+
+    `edges[n]` (m, 4) are those of frame n in ideal px.
+    """
+    normals, weight, azimuth = _planes(frames, edges)
+    down = np.array([0.0, 1.0, 0.0])
+    near = np.abs(normals @ down) < np.sin(NEAR)
+    normals, weight, azimuth = normals[near], weight[near], azimuth[near]
+    if len(normals) < LEAST_EDGES:
+        return None
+    for scale in np.geomspace(np.radians(3.0), FINE, 12):
+        down = _improved(down, normals, weight, scale)
+    off = np.arcsin(np.clip(normals @ down, -1, 1))
+    agrees = np.abs(off) < AGREES
+    spread = _spread(azimuth[agrees])
+    tilt = float(np.degrees(np.arccos(np.clip(down[1], -1, 1))))
+    enough = agrees.sum() >= LEAST_EDGES and weight[agrees].sum() > LEAST_SHARE * weight.sum()
+    if not enough or spread < LEAST_SPREAD or tilt > np.degrees(NEAR):
+        return None
+    error = float(np.degrees(np.std(off[agrees]) / np.sqrt(agrees.sum()) / max(np.sin(min(spread, np.pi / 2)), 0.2)))
+    return Upright(_onto_down(down), int(agrees.sum()), tilt, error)
+
+
+def _planes(frames: Sequence[Posed], edges: Sequence[Array]) -> tuple[Array, Array, Array]:
+    """Unit normals (m, 3) of the edges' planes, how long the edges are, and which way they lie."""
+    normals, weight, azimuth = [np.zeros((0, 3))], [np.zeros(0)], [np.zeros(0)]
+    for frame, ends in zip(frames, edges, strict=True):
+        if not len(ends):
+            continue
+        one, other = frame.rays(ends[:, :2]), frame.rays(ends[:, 2:])
+        cross = np.cross(one, other)
+        size = np.linalg.norm(cross, axis=1)
+        fair = size > 1e-6
+        normals.append(cross[fair] / size[fair, None])
+        weight.append(size[fair])
+        middle = one[fair] + other[fair]
+        azimuth.append(np.arctan2(middle[:, 0], middle[:, 2]))
+    return np.concatenate(normals), np.concatenate(weight), np.concatenate(azimuth)
+
+
+def _improved(down: Array, normals: Array, weight: Array, scale: float) -> Array:
+    """A robust least squares step: the direction in whose sense the normals are most nearly square to it."""
+    off = normals @ down
+    pull = weight / (1 + (off / np.sin(scale)) ** 2) ** 2
+    moment = (normals * pull[:, None]).T @ normals
+    # where the edges do not say, the direction stays
+    moment += 1e-3 * np.trace(moment) * (np.eye(3) - np.outer(down, down))
+    values, vectors = np.linalg.eigh(moment)
+    found = vectors[:, 0]
+    return found * np.sign(found @ down)
+
+
+def _spread(azimuth: Array) -> float:
+    """The angle over which directions are spread, rad, at most a right angle."""
+    if not len(azimuth):
+        return 0.0
+    middle = np.angle(np.exp(1j * azimuth).mean())
+    off = np.angle(np.exp(1j * (azimuth - middle)))
+    return float(min(np.percentile(off, 95) - np.percentile(off, 5), np.pi / 2))
+
+
+def _onto_down(down: Array) -> Array:
+    """The least turn (3, 3) that takes a direction to y."""
+    y = np.array([0.0, 1.0, 0.0])
+    axis = np.cross(down, y)
+    sine, cosine = float(np.linalg.norm(axis)), float(down @ y)
+    if sine < 1e-12:
+        return np.eye(3)
+    k = np.array([[0, -axis[2], axis[1]], [axis[2], 0, -axis[0]], [-axis[1], axis[0], 0]]) / sine
+    return np.eye(3) + sine * k + (1 - cosine) * (k @ k)
