@@ -220,11 +220,12 @@ class GreyView:
         """NaN beyond the frame."""
         own = points if self._onto is None else self._onto(points)
         own = (own + 0.5) * self.scale - 0.5
-        flat = own.reshape(-1, own.shape[-2], 2).astype(np.float32)
+        flat = np.nan_to_num(own.reshape(-1, own.shape[-2], 2), nan=-1e4).astype(np.float32)
         out = np.empty(flat.shape[:2], np.float32)
         for top in range(0, len(flat), 8192):
             part = flat[top : top + 8192]
-            out[top : top + 8192] = cv2.remap(
-                self._grey, part[..., 0], part[..., 1], cv2.INTER_CUBIC, borderMode=cv2.BORDER_CONSTANT,
-                borderValue=float("nan"))
+            x, y = np.ascontiguousarray(part[..., 0]), np.ascontiguousarray(part[..., 1])
+            seen = cv2.remap(self._grey, x, y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
+            inside = (x >= 0) & (x <= self._grey.shape[1] - 1) & (y >= 0) & (y <= self._grey.shape[0] - 1)
+            out[top : top + 8192] = np.where(inside, seen, np.nan)
         return out.reshape(own.shape[:-1])
