@@ -16,8 +16,17 @@ from windfell.geometry.rotation import (
     angle_between,
     from_rotvec,
     from_yaw_pitch_roll,
+    to_rotvec,
     yaw_pitch_roll,
 )
+
+
+class RotationVectors(unittest.TestCase):
+    def test_they_turn_back_into_their_rotation(self):
+        rng = np.random.default_rng(3)
+        vectors = [np.zeros(3), np.array([np.pi, 0, 0]), *rng.normal(0, 1, (20, 3)), 1e-10 * np.ones(3)]
+        for v in vectors:
+            assert_allclose(from_rotvec(to_rotvec(from_rotvec(v))), from_rotvec(v), atol=1e-7)
 
 
 class Projections(unittest.TestCase):

@@ -357,6 +357,20 @@ class HelpByHand(unittest.TestCase):
             found = self.host.stages(posed, set_id).registration(Job())
         self.assertEqual(found.placed, [0, 1, 2])
 
+    def test_a_plain_frame_of_a_layout_lies_between_its_neighbours(self):
+        paths = frames_in(drawn("rows"))
+        true = [np.array(t["rotation"]) for t in truth_of(drawn("rows"))["frames"]]
+        with tempfile.TemporaryDirectory() as folder:
+            plain = np.full_like(cv2.imread(paths[1]), 205)
+            cv2.imwrite(f"{folder}/sky.png", plain)
+            files = [paths[0], f"{folder}/sky.png", *paths[2:]]
+            project, set_id = project_of(files, registration=Registration(rows=2, columns=3))
+            found = self.host.stages(project, set_id).registration(Job())
+        self.assertEqual(len(found.placed), 6)
+        errors = rotation_errors_deg([f.rotation for f in found.frames], true)
+        self.assertLess(errors[1], 6.0)
+        self.assertLess(np.delete(errors, 1).max(), 2.5)
+
     def test_solving_anew_is_quick(self):
         """Far below what a person waits for; the real figure is the bench's."""
         ground = self.host.stages(self.project, self.set_id).ground(Job())

@@ -14,7 +14,7 @@ from windfell.align.focal import pair_turn
 from windfell.align.level import levelled
 from windfell.align.registration import PairFit, Placed
 from windfell.align.solve import Ground
-from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.geometry.rotation import from_rotvec, from_yaw_pitch_roll, to_rotvec
 
 Array = NDArray[np.float64]
 
@@ -58,7 +58,8 @@ class HandPose:
 @dataclass(frozen=True)
 class Help:
     """All of it. `dropped` names found points that don't count: (a, b, x, y of `a` to the nearest px);
-    `worst_px` drops all found points that the ground finds worse.
+    `worst_px` drops all found points that the ground finds worse. `layout` (rows, columns): frames were taken row by
+    row; one that holds to nothing is laid between its neighbours.
     """
 
     points: tuple[HandPoint, ...] = ()
@@ -66,6 +67,7 @@ class Help:
     poses: tuple[HandPose, ...] = ()
     dropped: frozenset[tuple[int, int, int, int]] = frozenset()
     worst_px: float | None = None
+    layout: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True)
@@ -87,6 +89,8 @@ def with_help(ground: Ground, help_: Help) -> Helped:
     by_hand = _hand_observations(help_.points)
     cameras = _worldly(ground.cameras, ground.members, help_)
     cameras, members = _joined(cameras, set(ground.members), by_hand, help_.poses)
+    if help_.layout is not None and cameras.places is None and members:
+        cameras, members = _laid_between(cameras, members, *help_.layout)
     inside = [o for o in by_hand if o.a in members and o.b in members]
     guides = [Guide(_point_rows(o)) for o in inside]
     guides += [Guide(_line_rows(line)) for line in help_.lines if line.frame in members]
@@ -164,6 +168,39 @@ def _joined(
             rotations[o.a] = rotations[o.b] @ turn
         cameras = cameras.turned(rotations)
         members |= {o.a, o.b}
+
+
+def _laid_between(cameras: Cameras, members: set[int], rows: int, columns: int) -> tuple[Cameras, set[int]]:
+    """Frames without any hold (plain sky, sea) placed halfway between neighbours, or one step beyond two of them."""
+    rotations, locked, known = cameras.rotations.copy(), cameras.locked.copy(), set(members)
+    for n in range(rows * columns):
+        if n in members:
+            continue
+        y, x = divmod(n, columns)
+        for dy, dx in ((0, 1), (1, 0)):
+            at = {k: (y + k * dy) * columns + x + k * dx for k in (-2, -1, 1, 2)
+                  if 0 <= y + k * dy < rows and 0 <= x + k * dx < columns}
+            near = {k: rotations[m] for k, m in at.items() if m in members}
+            found = _from_neighbours(near)
+            if found is not None:
+                rotations[n], locked[n] = found, True
+                known.add(n)
+                break
+    return replace(cameras, rotations=rotations, locked=locked), known
+
+
+def _from_neighbours(near: dict[int, Array]) -> Array | None:
+    if -1 in near and 1 in near:
+        return near[-1] @ _part(near[-1].T @ near[1], 0.5)
+    for side in (-1, 1):
+        if side in near and 2 * side in near:
+            return near[side] @ near[2 * side].T @ near[side]
+    return None
+
+
+def _part(turn: Array, share: float) -> Array:
+    """A share of a rotation about its own axis."""
+    return from_rotvec(share * to_rotvec(turn))
 
 
 def _point_rows(o: Observations):

@@ -21,6 +21,7 @@ def help_of(frame_set: FrameSet) -> align.Help:
               for f in frame_set.used if f.pose is not None),
         frozenset((at[d.a], at[d.b], d.x, d.y) for d in r.dropped if d.a in at and d.b in at),
         r.worst_px,
+        (r.rows, r.columns) if r.rows and r.columns else None,
     )
 
 

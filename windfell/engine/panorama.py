@@ -95,7 +95,7 @@ class PanoramaStages:
 
     def _registration_key(self, job: Job) -> str:
         h = help_of(self.set)
-        return key_of(self._ground_key(job), h.points, h.lines, h.poses, sorted(h.dropped), h.worst_px)
+        return key_of(self._ground_key(job), h.points, h.lines, h.poses, sorted(h.dropped), h.worst_px, h.layout)
 
     def _world_key(self, job: Job) -> str:
         return key_of(self._registration_key(job), self.set.registration.level)

@@ -23,6 +23,20 @@ def from_rotvec(v: Array) -> Array:
     return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)
 
 
+def to_rotvec(r: Array) -> Array:
+    """The vector (3,) that `from_rotvec` turns back into the rotation; its angle is at most pi."""
+    axis = np.array([r[2, 1] - r[1, 2], r[0, 2] - r[2, 0], r[1, 0] - r[0, 1]])
+    sine, cosine = 0.5 * float(np.linalg.norm(axis)), 0.5 * (float(np.trace(r)) - 1.0)
+    angle = float(np.arctan2(sine, cosine))
+    if sine > 1e-9:
+        return axis * (0.5 * angle / sine)
+    if cosine > 0:
+        return 0.5 * axis
+    column = int(np.argmax(np.diag(r)))
+    v = r[:, column] + np.eye(3)[column]
+    return angle * v / np.linalg.norm(v)
+
+
 def angle_between(a: Array, b: Array) -> float:
     """Angle in rad of the rotation that takes `a` to `b`, exact for small angles too."""
     turn = a.T @ b
