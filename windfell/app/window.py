@@ -178,9 +178,9 @@ class Window(QMainWindow):
         self.source.arrived.connect(self._picture_arrived)
         self.view.pointed.connect(self.status.point)
         self.view.zoomed.connect(self.status.show_zoom)
-        pair = self.stations["prepare"].view
-        pair.pointed.connect(self.status.point)
-        pair.zoomed.connect(self.status.show_zoom)
+        for pane in (self.stations["prepare"].view, *self.stations["align"].points.panes):
+            pane.pointed.connect(self.status.point)
+            pane.zoomed.connect(self.status.show_zoom)
         self.view.looked.connect(self._show_before)
         self.ridge.asked.connect(s.go)
         self.chooser.activated.connect(lambda n: s.select_set(self.chooser.itemData(n)))

@@ -190,6 +190,7 @@ class Align(Station):
         self._panorama.setVisible(panorama)
         self._stack.setVisible(not panorama)
         self.links.setVisible(panorama)
+        self.frames.setColumnHidden(3, not panorama)
         r = frame_set.registration
         self.level.setChecked(r.level)
         self.level.setText(self._level_words())
