@@ -1,0 +1,113 @@
+"""The first stages of a panorama: frames opened, registered, helped by hand, set upright, posed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from windfell.align.panorama import grounded, settled
+from windfell.align.registration import PanoramaRegistration, oriented, set_upright
+from windfell.align.solve import Ground, LensHint
+from windfell.align.upright import Upright, upright_turn
+from windfell.engine.cache import key_of
+from windfell.engine.help import help_of, neighbours
+from windfell.engine.sources import Opened
+from windfell.engine.stage import Host, close_view, content_key, frame_edges, ideal_features
+from windfell.geometry.optics import Optics
+from windfell.geometry.posed import Posed
+from windfell.job import Job
+from windfell.recipe.model import Camera, FrameSet, Project
+
+
+class RegisteredFrames:
+    """Pure stages over one recipe; each result is kept by what it depends on."""
+
+    def __init__(self, host: Host, project: Project, frame_set: FrameSet) -> None:
+        self._host, self._project, self.set = host, project, frame_set
+        self._known: dict[str, Any] = {}
+
+    def _once(self, name: str, make: Callable[[], Any]) -> Any:
+        """What `make` gives, made once for this recipe."""
+        if name not in self._known:
+            self._known[name] = make()
+        return self._known[name]
+
+    def _opened(self, job: Job) -> list[Opened]:
+        return self._once("opened", lambda: self._host.opened_all(self._project, self.set, job))
+
+    def _ground_key(self, job: Job) -> str:
+        content = content_key(self._opened(job), self.set.used)
+        r = self.set.registration
+        return key_of("ground", content, r.focal_px, r.camera, r.rows, r.columns)
+
+    def _registration_key(self, job: Job) -> str:
+        h = help_of(self.set)
+        return key_of(self._ground_key(job), h.points, h.lines, h.poses, sorted(h.dropped), h.worst_px, h.layout)
+
+    def _world_key(self, job: Job) -> str:
+        return key_of(self._registration_key(job), self.set.registration.level)
+
+    def registration(self, job: Job) -> PanoramaRegistration:
+        """Where every frame in use lies, or why it could not be placed."""
+        return self._once("registration", lambda: self._register(job))
+
+    def _register(self, job: Job) -> PanoramaRegistration:
+        found = self._host.cache.get(
+            self._registration_key(job), lambda: settled(self.ground(job), help_of(self.set), job))
+        level = self.set.registration.level
+        found = oriented(found, level)
+        if not level or found.upright or found.flat:
+            return found
+        key = key_of("upright", self._registration_key(job))
+        return set_upright(found, self._host.cache.get(key, lambda: self._upright(found, job), on_disk=True))
+
+    def _upright(self, found: PanoramaRegistration, job: Job) -> Upright | None:
+        """What the edges that the frames show say of the vertical."""
+        opened = self._opened(job)
+        edges = job.map(
+            lambda n: frame_edges(self._host, opened[n], self.set.used[n], job), found.placed, "looking for edges")
+        return upright_turn([found.frames[n].posed for n in found.placed], edges)
+
+    def ground(self, job: Job) -> Ground:
+        """What the frames say by themselves, before anyone's help."""
+        opened = self._opened(job)
+
+        def register() -> Ground:
+            r = self.set.registration
+            pairs = neighbours(r.rows, r.columns, len(opened))
+            optics = [self._host.optics(o, f) for o, f in zip(opened, self.set.used, strict=True)]
+            features = ideal_features(self._host, opened, self.set.used, job)
+            hints = [
+                LensHint((*o.lens_key, f.lens), _known_focal_px(o, x))
+                for o, f, x in zip(opened, self.set.used, optics, strict=True)
+            ]
+            view = lambda n: close_view(self._host, opened[n], self.set.used[n], job)  # noqa: E731
+            return grounded(features, hints, job, r.focal_px, view, self._slid, pairs)
+
+        return self._host.cache.get(self._ground_key(job), register, on_disk=True)
+
+    def posed(self, job: Job) -> list[Posed]:
+        """Lens and rotation of the placed frames."""
+        def pose() -> list[Posed]:
+            found, opened = self.registration(job), self._opened(job)
+            return [
+                Posed(replace(found.frames[n].lens, optics=self._host.optics(opened[n], self.set.used[n])),
+                      found.frames[n].rotation, found.frames[n].place)
+                for n in found.placed
+            ]
+
+        return self._once("posed", pose)
+
+    @property
+    def _slid(self) -> bool:
+        return self.set.registration.camera is Camera.SLID
+
+
+def _known_focal_px(opened: Opened, optics: Optics | None) -> float | None:
+    """The focal length in px by the fisheye's profile, or by the frame's metadata."""
+    if optics is not None and optics.mapping:
+        return optics.focal * 0.5 * float(np.hypot(*opened.size))
+    return opened.focal_px
