@@ -8,38 +8,21 @@ from itertools import pairwise
 import cv2
 import numpy as np
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import (
-    QComboBox,
-    QHBoxLayout,
-    QLabel,
-    QLineEdit,
-    QPushButton,
-    QVBoxLayout,
-    QWidget,
-)
 
 from windfell.align.help import line_degrees, point_name
 from windfell.align.registration import PanoramaRegistration, Placed
-from windfell.app import theme
 from windfell.app.picture.point_pane import Mark, PointPane, hatched
 from windfell.app.picture.source import PictureSource
 from windfell.app.registrations import Registrations
 from windfell.app.session import Session
 from windfell.app.single import single_frame
-from windfell.app.widgets.choice import Choice
-from windfell.app.widgets.point_list import ErrorPlot, PointList, Row
+from windfell.app.widgets.pair_page import TOOLS, PairPage, PointsBoard
+from windfell.app.widgets.point_list import Row
 from windfell.engine.points import SURE, matching_spot, more_points
 from windfell.recipe import edits
 from windfell.recipe.model import ControlPoint, DroppedPoint, Frame, LineKind, PlumbLine
 from windfell.recipe.project_file import mask_name
 
-TOOLS = (
-    ("points", "Points", "Click a spot in one frame; its partner in the other is looked for. Drag moves a point"),
-    ("level", "Level", "Draw along something that is level"),
-    ("upright", "Upright", "Draw along something that stands upright"),
-    ("straight", "Straight", "Click along something straight; a double click ends the line"),
-    ("ignore", "Ignore", "Draw around what no point may be taken from: water, clouds, people"),
-)
 MASK_SIDE = 1024
 
 
@@ -57,8 +40,20 @@ class Points(QObject):
         self._pending: tuple[int, tuple[float, float]] | None = None
         self._sources = [PictureSource(session, "points first"), PictureSource(session, "points second")]
         self.panes = [PointPane(s, s) for s in self._sources]
-        self._build_page()
-        self._build_board()
+        self.page, self.board = PairPage(self.panes), PointsBoard()
+        page, board = self.page, self.board
+        self.pairs, self.tools, self.words = page.pairs, page.tools, page.words
+        self.for_all, self.clear = page.for_all, page.clear
+        self.list, self.plot, self.weight, self.limit = board.list, board.plot, board.weight, board.limit
+        self.worst, self.delete, self.fill = board.worst, board.delete, board.fill
+        for signal, answer in (
+            (self.pairs.activated, self._pair_chosen), (self.tools.picked, self.set_tool),
+            (self.for_all.clicked, self._ignore_in_all), (self.clear.clicked, self._clear_ignored),
+            (self.list.picked, self.choose), (self.worst.clicked, self.go_to_worst),
+            (self.delete.clicked, self.delete_chosen), (self.fill.clicked, self._fill),
+            (self.weight.editingFinished, self._weight_typed), (self.limit.editingFinished, self._limit_typed),
+        ):
+            signal.connect(answer)
         for side, pane in enumerate(self.panes):
             pane.clicked.connect(lambda x, y, n=side: self.click(n, x, y))
             pane.chosen.connect(self.choose)
@@ -67,86 +62,6 @@ class Points(QObject):
             pane.outlined.connect(lambda points, n=side: self._ignore(n, points))
             pane.hovered.connect(lambda x, y, n=side: self._hover(n, x, y))
             pane.line_chosen.connect(lambda line, n=side: self._choose_line(n, line))
-
-    def _build_page(self) -> None:
-        self.page = QWidget()
-        column = QVBoxLayout(self.page)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(0)
-        bar = QWidget()
-        bar.setObjectName("bar")
-        row = QHBoxLayout(bar)
-        row.setContentsMargins(12, 5, 12, 5)
-        self.pairs = QComboBox()
-        self.pairs.setAccessibleName("Pair of frames")
-        self.pairs.setMinimumWidth(190)
-        self.pairs.activated.connect(self._pair_chosen)
-        self.tools = Choice("", TOOLS)
-        self.tools.set_value("points")
-        self.tools.picked.connect(self.set_tool)
-        self.words = QLabel()
-        self.words.setProperty("role", "quiet")
-        self.for_all = QPushButton("For all frames")
-        self.for_all.setToolTip("The ignored area of the chosen frame counts in all frames of the set")
-        self.for_all.clicked.connect(self._ignore_in_all)
-        self.clear = QPushButton("Clear")
-        self.clear.setToolTip("Take points everywhere in the chosen frame again")
-        self.clear.clicked.connect(self._clear_ignored)
-        row.addWidget(self.pairs)
-        row.addWidget(self.tools)
-        row.addWidget(self.for_all)
-        row.addWidget(self.clear)
-        row.addWidget(self.words, 1)
-        column.addWidget(bar)
-        both = QHBoxLayout()
-        both.setContentsMargins(0, 0, 0, 0)
-        both.setSpacing(2)
-        for pane in self.panes:
-            both.addWidget(pane, 1)
-        column.addLayout(both, 1)
-
-    def _build_board(self) -> None:
-        self.board = QWidget()
-        row = QHBoxLayout(self.board)
-        row.setContentsMargins(12, 8, 16, 8)
-        row.setSpacing(10)
-        self.list = PointList()
-        self.list.picked.connect(self.choose)
-        self.plot = ErrorPlot()
-        self.worst = QPushButton("Worst")
-        self.worst.setToolTip("Go to the point with the largest error")
-        self.worst.clicked.connect(self.go_to_worst)
-        self.delete = QPushButton("Delete")
-        self.delete.setToolTip("Delete the chosen point or line")
-        self.delete.clicked.connect(self.delete_chosen)
-        self.fill = QPushButton("Fill in")
-        self.fill.setToolTip("Look for points where the overlap of this pair has none")
-        self.fill.clicked.connect(self._fill)
-        self.weight = QLineEdit()
-        self.weight.setFont(theme.numbers_font())
-        self.weight.setAccessibleName("Weight of the chosen point")
-        self.weight.setFixedWidth(60)
-        self.weight.editingFinished.connect(self._weight_typed)
-        self.limit = QLineEdit()
-        self.limit.setFont(theme.numbers_font())
-        self.limit.setAccessibleName("Leave out points worse than")
-        self.limit.setPlaceholderText("none")
-        self.limit.setFixedWidth(60)
-        self.limit.editingFinished.connect(self._limit_typed)
-        side = QVBoxLayout()
-        buttons = QHBoxLayout()
-        for button in (self.worst, self.delete, self.fill):
-            buttons.addWidget(button)
-        side.addLayout(buttons)
-        for label, field in (("Weight", self.weight), ("Leave out worse than, px", self.limit)):
-            line = QHBoxLayout()
-            line.addWidget(QLabel(label))
-            line.addStretch(1)
-            line.addWidget(field)
-            side.addLayout(line)
-        side.addWidget(self.plot, 1)
-        row.addWidget(self.list, 3)
-        row.addLayout(side, 2)
 
     @property
     def settled(self) -> bool:

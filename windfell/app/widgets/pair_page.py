@@ -1,0 +1,99 @@
+"""The page of two frames side by side with its tools, and the bench with the list of their points."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+
+from windfell.app import theme
+from windfell.app.widgets.choice import Choice
+from windfell.app.widgets.point_list import ErrorPlot, PointList
+
+TOOLS = (
+    ("points", "Points", "Click a spot in one frame; its partner in the other is looked for. Drag moves a point"),
+    ("level", "Level", "Draw along something that is level"),
+    ("upright", "Upright", "Draw along something that stands upright"),
+    ("straight", "Straight", "Click along something straight; a double click ends the line"),
+    ("ignore", "Ignore", "Draw around what no point may be taken from: water, clouds, people"),
+)
+
+
+class PairPage(QWidget):
+    """A bar with the pair, the tools and what they do; below it two panes."""
+
+    def __init__(self, panes: Sequence[QWidget]) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        bar = QWidget()
+        bar.setObjectName("bar")
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(12, 5, 12, 5)
+        self.pairs = QComboBox()
+        self.pairs.setAccessibleName("Pair of frames")
+        self.pairs.setMinimumWidth(196)
+        self.tools = Choice("", TOOLS)
+        self.tools.set_value("points")
+        self.words = QLabel()
+        self.words.setProperty("role", "quiet")
+        self.for_all = QPushButton("For all frames")
+        self.for_all.setToolTip("The ignored area of the chosen frame counts in all frames of the set")
+        self.clear = QPushButton("Clear")
+        self.clear.setToolTip("Take points everywhere in the chosen frame again")
+        for part in (self.pairs, self.tools, self.for_all, self.clear):
+            row.addWidget(part)
+        row.addWidget(self.words, 1)
+        column.addWidget(bar)
+        both = QHBoxLayout()
+        both.setContentsMargins(0, 0, 0, 0)
+        both.setSpacing(2)
+        for pane in panes:
+            both.addWidget(pane, 1)
+        column.addLayout(both, 1)
+
+
+class PointsBoard(QWidget):
+    """The list of all points, what is done with the chosen one, and the plot of errors."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.list, self.plot = PointList(), ErrorPlot()
+        self.worst = _button("Worst", "Go to the point with the largest error")
+        self.delete = _button("Delete", "Delete the chosen point or line")
+        self.fill = _button("Fill in", "Look for points where the overlap of this pair has none")
+        self.weight = _field("Weight of the chosen point")
+        self.limit = _field("Leave out points worse than")
+        self.limit.setPlaceholderText("none")
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 8, 16, 8)
+        row.setSpacing(10)
+        side = QVBoxLayout()
+        buttons = QHBoxLayout()
+        for button in (self.worst, self.delete, self.fill):
+            buttons.addWidget(button)
+        side.addLayout(buttons)
+        for label, field in (("Weight", self.weight), ("Leave out worse than, px", self.limit)):
+            line = QHBoxLayout()
+            line.addWidget(QLabel(label))
+            line.addStretch(1)
+            line.addWidget(field)
+            side.addLayout(line)
+        side.addWidget(self.plot, 1)
+        row.addWidget(self.list, 3)
+        row.addLayout(side, 2)
+
+
+def _button(words: str, tip: str) -> QPushButton:
+    button = QPushButton(words)
+    button.setToolTip(tip)
+    return button
+
+
+def _field(name: str) -> QLineEdit:
+    field = QLineEdit()
+    field.setFont(theme.numbers_font())
+    field.setAccessibleName(name)
+    field.setFixedWidth(60)
+    return field
