@@ -99,7 +99,7 @@ def _improved(down: Array, normals: Array, weight: Array, scale: float) -> Array
     moment = (normals * pull[:, None]).T @ normals
     # where the edges do not say, the direction stays
     moment += 1e-3 * np.trace(moment) * (np.eye(3) - np.outer(down, down))
-    values, vectors = np.linalg.eigh(moment)
+    _, vectors = np.linalg.eigh(moment)
     found = vectors[:, 0]
     return found * np.sign(found @ down)
 
