@@ -1,4 +1,4 @@
-"""Style checks, the core's tests where Qt cannot be imported, then all tests; one closing line."""
+"""Style checks, the core's tests where Qt cannot be imported, then all others; one closing line."""
 
 from __future__ import annotations
 
@@ -36,8 +36,11 @@ def core_without_qt() -> tuple[int, int]:
     return max(0, ran - failed), failed
 
 
-def all_tests() -> unittest.TestResult:
-    suite = unittest.defaultTestLoader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
+def other_tests() -> unittest.TestResult:
+    """The tests of the window and of the project itself."""
+    suite = unittest.TestSuite(
+        unittest.defaultTestLoader.discover(str(ROOT / "tests" / part), top_level_dir=str(ROOT))
+        for part in ("app", "project"))
     return unittest.TextTestRunner(stream=sys.stdout, verbosity=1, buffer=True).run(suite)
 
 
@@ -48,7 +51,7 @@ def main() -> int:
         os.environ["WINDFELL_HOME"] = home
         style = style_problems()
         passed, failed = core_without_qt()
-        result = all_tests()
+        result = other_tests()
     bad = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     good = result.testsRun - bad - len(result.skipped)
     print(f"{passed + good + (1 - style)} passed, {failed + bad + style} failed", flush=True)
