@@ -63,7 +63,7 @@ def _stranger(shots: list[Shot], land: int, rng: np.random.Generator) -> np.ndar
     if way < 0.7:
         return _photographer("green", 11).take(shot)
     ends = [np.asarray(s.rotation)[:, 2] for s in shots]
-    reach = 1.6 * np.arctan(0.5 * np.hypot(lens.width, lens.height) / lens.focal_px)
+    reach = 2.1 * np.arctan(0.5 * np.hypot(lens.width, lens.height) / lens.focal_px)
     for _ in range(60):
         yaw = rng.uniform(-180, 180)
         turn = from_yaw_pitch_roll(np.radians(yaw), np.radians(-5), 0)

@@ -120,7 +120,7 @@ class Stations(WindowTest):
         align = self.window.stations["align"]
         align.way.press("shift")
         self.settle()
-        self.assertEqual(align.frames.item(3, 3).text(), "as it is")
+        self.assertEqual(align.frames.item(3, 4).text(), "as it is")
         align.reference.setCurrentIndex(4)
         align.reference.activated.emit(4)
         self.settle()

@@ -55,7 +55,7 @@ class CommandLine(unittest.TestCase):
         turn = np.array(report["frames"][0]["rotation"])
         np.testing.assert_allclose(turn @ turn.T, np.eye(3), atol=1e-9)
         for link in report["links"]:
-            self.assertEqual(set(link), {"a", "b", "points", "rms_px"})
+            self.assertEqual(set(link), {"a", "b", "points", "by_hand", "rms_px"})
         for field in ("rms_px", "projection", "height", "kept_area", "seconds"):
             self.assertIn(field, report)
         self.assertIn("k1", report["frames"][0]["distortion"])

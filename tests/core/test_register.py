@@ -125,6 +125,18 @@ class KindsOfSets(unittest.TestCase):
             assert_allclose(np.diff(placed) / steps, 1, atol=0.1)
         self.assertGreaterEqual(len(placed), 2)
 
+    def test_a_line_sets_a_wall_upright(self):
+        """A line drawn slanting in one frame is upright on the wall, and so in the picture."""
+        project, set_id = project_of(frames_in(drawn("wall"))[:3], registration=Registration(camera=Camera.SLID))
+        own = project.set(set_id)
+        points = ((200.0, 60.0), (215.0, 330.0))
+        line = PlumbLine(own.frames[1].id, points, LineKind.UPRIGHT)
+        helped = project.with_set(replace(own, registration=replace(own.registration, lines=(line,))))
+        host = engine()
+        before, after = (host.stages(p, set_id).registration(Job()).frames[1] for p in (project, helped))
+        self.assertGreater(abs(helps.line_degrees(before, points, "upright")), 1.5)
+        self.assertLess(abs(helps.line_degrees(after, points, "upright")), 0.1)
+
     def test_a_wall_becomes_a_picture(self):
         project, set_id = project_of(frames_in(drawn("wall"))[:3], registration=Registration(camera=Camera.SLID))
         host = engine()

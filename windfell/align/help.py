@@ -14,6 +14,7 @@ from windfell.align.focal import pair_turn
 from windfell.align.level import levelled
 from windfell.align.registration import PairFit, Placed
 from windfell.align.solve import Ground
+from windfell.geometry.posed import Posed
 from windfell.geometry.rotation import from_rotvec, from_yaw_pitch_roll, to_rotvec
 
 Array = NDArray[np.float64]
@@ -94,7 +95,8 @@ def with_help(ground: Ground, help_: Help) -> Helped:
     inside = [o for o in by_hand if o.a in members and o.b in members]
     guides = [Guide(_point_rows(o)) for o in inside]
     guides += [Guide(_line_rows(line)) for line in help_.lines if line.frame in members]
-    upright = bool(help_.poses) or any(line.kind != "straight" for line in help_.lines)
+    by_poses = bool(help_.poses) and cameras.places is None
+    upright = by_poses or any(line.kind != "straight" for line in help_.lines)
     return Helped(cameras, tuple(sorted(members)), held, tuple(inside), tuple(guides), upright, help_ != Help())
 
 
@@ -149,7 +151,7 @@ def _joined(
 ) -> tuple[Cameras, set[int]]:
     """Frames with a pose by hand, and those with points to members, placed and made members."""
     rotations, locked = cameras.rotations.copy(), cameras.locked.copy()
-    for pose in poses:
+    for pose in poses if cameras.places is None else ():
         rotations[pose.frame], locked[pose.frame] = _rotation(pose), True
         members.add(pose.frame)
     cameras = replace(cameras, rotations=rotations, locked=locked)
@@ -234,9 +236,11 @@ def line_residuals(cameras: Cameras, line: PlumbLine) -> Array:
     """How far a line is from what it should be, in px at its frame's focal length, (m,).
 
     Upright: its plane holds the vertical. Level: its ends are equally high. Straight: its inner points lie in
-    the plane of its ends.
+    the plane of its ends. On a flat subject: by the spots of the plane.
     """
     n = len(line.points)
+    if cameras.places is not None:
+        return _flat_residuals(cameras, line)
     world = rays_of(cameras, np.full(n, line.frame), np.array(line.points)) @ cameras.rotations[line.frame].T
     focal = float(cameras.focal_px[cameras.group[line.frame]])
     normal = np.cross(world[0], world[-1])
@@ -251,9 +255,28 @@ def line_residuals(cameras: Cameras, line: PlumbLine) -> Array:
     return focal * np.concatenate(parts) if parts else np.zeros(0)
 
 
+def _flat_residuals(cameras: Cameras, line: PlumbLine) -> Array:
+    posed = Posed(cameras.lens(line.frame), cameras.rotations[line.frame], cameras.places[line.frame])
+    rays = posed.rays(np.array(line.points))
+    spots = rays[:, :2] / rays[:, 2:]
+    along = spots[-1] - spots[0]
+    parts = []
+    if line.kind in ("upright", "level"):
+        parts.append(along[:1] if line.kind == "upright" else along[1:])
+    if len(spots) > 2:
+        across = np.array([-along[1], along[0]]) / max(float(np.linalg.norm(along)), 1e-12)
+        parts.append((spots[1:-1] - spots[0]) @ across)
+    focal = float(cameras.focal_px[cameras.group[line.frame]])
+    return focal * np.concatenate(parts) if parts else np.zeros(0)
+
+
 def line_degrees(place: Placed, points: Sequence[tuple[float, float]], kind: str) -> float:
     """How far a line of a placed frame is from upright or level in the world, in degrees."""
-    world = place.lens.rays(np.array([points[0], points[-1]], float)) @ place.rotation.T
+    world = place.posed.rays(np.array([points[0], points[-1]], float))
+    if place.place is not None:
+        along = np.diff(world[:, :2] / world[:, 2:], axis=0)[0]
+        off = along[0] / max(abs(along[1]), 1e-12) if kind == "upright" else along[1] / max(abs(along[0]), 1e-12)
+        return float(np.degrees(np.arctan(off)))
     if kind == "upright":
         normal = np.cross(*world)
         return float(np.degrees(np.arcsin(normal[1] / max(float(np.linalg.norm(normal)), 1e-12))))

@@ -44,6 +44,7 @@ def demo_project() -> Project:
         if frames:
             camera = Camera.SLID if demo.slid else Camera.TURNED
             sets.append(FrameSet(
-                f"demo-{key}", demo.title, Kind(kind), frames, registration=Registration(Align(demo.align), camera),
+                f"demo-{key}", demo.title, Kind(kind), frames,
+                registration=Registration(Align(demo.align), camera=camera),
                 view=View(full_sphere=demo.sphere)))
     return Project(tuple(sets))

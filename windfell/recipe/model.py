@@ -237,10 +237,10 @@ class Registration:
     """
 
     align: Align = Align.NONE
-    camera: Camera = Camera.TURNED
     reference: str | None = None
     focal_px: float | None = number(None, 10.0, 1e6, "px")
     level: bool = True
+    camera: Camera = Camera.TURNED
     rows: int = number(0, 0, 1000)
     columns: int = number(0, 0, 1000)
     points: tuple[ControlPoint, ...] = ()
@@ -299,13 +299,13 @@ class FrameSet:
     name: str
     kind: Kind
     frames: tuple[Frame, ...] = ()
-    proposed: bool = False
     registration: Registration = Registration()
     view: View = View()
     outline: Outline = Outline()
     joining: Joining = Joining()
     combining: Combining = Combining()
     output: Output = Output()
+    proposed: bool = False
     unknown: Unknown = ()
 
     @property
