@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry.camera import Lens, fold_radius
+from windfell.geometry.camera import Lens, fold_radius, undistorted_radius
 
 Array = NDArray[np.float64]
 Ints = NDArray[np.intp]
@@ -116,17 +116,7 @@ def undistorted(cameras: Cameras, frames: Ints, points: Array) -> Passed:
     rd = np.sqrt(np.sum(d * d, axis=1))
     k1, k2, k3 = of[:, 1], of[:, 2], of[:, 3]
     fold = np.array([fold_radius(*(float(v) for v in lens[1:4])) for lens in cameras.lenses])
-    top = 0.999 * fold[cameras.group[frames]]
-    r = np.minimum(rd, top)
-    for _ in range(20):
-        r2 = r * r
-        bend = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
-        growth = 1 + r2 * (3 * k1 + r2 * (5 * k2 + r2 * 7 * k3))
-        step = (r * bend - rd) / growth
-        r = np.clip(r - step, 0.0, top)
-        if np.max(np.abs(step), initial=0.0) < 1e-12:
-            break
-    r2 = r * r
+    r2 = undistorted_radius(rd, k1, k2, k3, 0.999 * fold[cameras.group[frames]]) ** 2
     bend = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
     growth = 1 + r2 * (3 * k1 + r2 * (5 * k2 + r2 * 7 * k3))
     return Passed(d / bend[:, None], r2, bend, growth)

@@ -15,7 +15,7 @@ from windfell.align.level import levelled
 from windfell.align.registration import PairFit, Placed
 from windfell.align.solve import Ground
 from windfell.geometry.posed import Posed
-from windfell.geometry.rotation import from_rotvec, from_yaw_pitch_roll, to_rotvec
+from windfell.geometry.rotation import from_rotvec, from_yaw_pitch_roll, mean_rotation, to_rotvec
 
 Array = NDArray[np.float64]
 
@@ -134,8 +134,7 @@ def _worldly(cameras: Cameras, members: Sequence[int], help_: Help) -> Cameras:
     known = [(turned[own.index(n)], r) for n, r in posed.items() if n in own]
     if known:
         # the whole turned so that the posed frames lie as they are said to
-        u, _, vt = np.linalg.svd(np.sum([r @ t.T for t, r in known], axis=0))
-        common = u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
+        common = mean_rotation([r @ t.T for t, r in known])
         turned = [common @ t for t in turned]
     rotations = cameras.rotations.copy()
     rotations[own] = turned
@@ -293,7 +292,7 @@ def _line_rows(line: PlumbLine):
             turn = np.zeros(3)
             turn[c] = SLOPE
             rotations = cameras.rotations.copy()
-            rotations[line.frame] = _small_turn(turn) @ rotations[line.frame]
+            rotations[line.frame] = from_rotvec(turn) @ rotations[line.frame]
             wide[:, 3 * line.frame + c] = (line_residuals(cameras.turned(rotations), line) - base) / SLOPE
         g = cameras.group[line.frame]
         for c in range(1, 4):
@@ -304,10 +303,6 @@ def _line_rows(line: PlumbLine):
         return 0.5 * LINE_PULL**2 * float(base @ base), LINE_PULL * base, LINE_PULL * wide
 
     return rows
-
-
-def _small_turn(v: Array) -> Array:
-    return np.array([[1, -v[2], v[1]], [v[2], 1, -v[0]], [-v[1], v[0], 1.0]])
 
 
 def with_hand_points(

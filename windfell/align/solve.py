@@ -44,8 +44,8 @@ class Ground:
     """What the frames say by themselves, before anyone helps.
 
     `cameras` of all frames (those that are no members look ahead), `held` the points of every link between
-    members, by frame number, `counts` how many matches each link was verified by, `scale_px` the robust scale the
-    points called for, `refused` why other pairs hold nothing.
+    members, by frame number, `scale_px` the robust scale the points called for, `refused` why other pairs hold
+    nothing, `problems` why a frame could not be looked at, empty for none.
     """
 
     cameras: Cameras

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.geometry.posed import Posed
+from windfell.geometry.rotation import from_rotvec
 
 Array = NDArray[np.float64]
 
@@ -117,8 +118,5 @@ def _onto_down(down: Array) -> Array:
     """The least turn (3, 3) that takes a direction to y."""
     y = np.array([0.0, 1.0, 0.0])
     axis = np.cross(down, y)
-    sine, cosine = float(np.linalg.norm(axis)), float(down @ y)
-    if sine < 1e-12:
-        return np.eye(3)
-    k = np.array([[0, -axis[2], axis[1]], [axis[2], 0, -axis[0]], [-axis[1], axis[0], 0]]) / sine
-    return np.eye(3) + sine * k + (1 - cosine) * (k @ k)
+    sine = float(np.linalg.norm(axis))
+    return np.eye(3) if sine < 1e-12 else from_rotvec(axis / sine * np.arctan2(sine, float(down @ y)))

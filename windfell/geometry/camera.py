@@ -76,17 +76,7 @@ class Lens:
         """The bend at the undistorted radius r whose distorted radius is `rd` (Newton)."""
         if self.k1 == self.k2 == self.k3 == 0.0:
             return np.ones_like(rd)
-        top = 0.999 * self.fold_radius
-        r = np.minimum(rd, top)
-        for _ in range(20):
-            r2 = r * r
-            bend = 1 + r2 * (self.k1 + r2 * (self.k2 + r2 * self.k3))
-            slope = 1 + r2 * (3 * self.k1 + r2 * (5 * self.k2 + r2 * 7 * self.k3))
-            step = (r * bend - rd) / slope
-            r = np.clip(r - step, 0.0, top)
-            if np.max(np.abs(step), initial=0.0) < 1e-13:
-                break
-        r2 = r * r
+        r2 = undistorted_radius(rd, self.k1, self.k2, self.k3, 0.999 * self.fold_radius) ** 2
         return 1 + r2 * (self.k1 + r2 * (self.k2 + r2 * self.k3))
 
     def rays(self, points: Array) -> Array:
@@ -119,6 +109,22 @@ class Lens:
         x = np.linspace(-0.5, self.width - 0.5, steps)
         y = np.linspace(-0.5, self.height - 0.5, steps)
         return np.stack(np.meshgrid(x, y), -1).reshape(-1, 2)
+
+
+def undistorted_radius(
+    rd: Array, k1: Array | float, k2: Array | float, k3: Array | float, top: Array | float
+) -> Array:
+    """The r up to `top` with r (1 + k1 r^2 + k2 r^4 + k3 r^6) = rd (Newton); coefficients for all or for each."""
+    r = np.minimum(rd, top)
+    for _ in range(20):
+        r2 = r * r
+        bend = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
+        slope = 1 + r2 * (3 * k1 + r2 * (5 * k2 + r2 * 7 * k3))
+        step = (r * bend - rd) / slope
+        r = np.clip(r - step, 0.0, top)
+        if np.max(np.abs(step), initial=0.0) < 1e-13:
+            break
+    return r
 
 
 @lru_cache(maxsize=4096)
