@@ -144,7 +144,10 @@ def class_does(folder: Path) -> str:
     truth = json.loads((folder / "truth.json").read_text())["frames"]
     begun = time.perf_counter()
     stitcher = cv2.Stitcher.create(cv2.Stitcher_PANORAMA)
-    status = stitcher.estimateTransform([cv2.imread(str(folder / t["file"])) for t in truth])
+    try:
+        status = stitcher.estimateTransform([cv2.imread(str(folder / t["file"])) for t in truth])
+    except cv2.error:
+        return "class: ended by an error"
     if status:
         return "class: nothing placed"
     count = len(stitcher.component())

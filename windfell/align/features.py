@@ -53,7 +53,13 @@ def find_features(
     `linear` is the frame's working-space light at that size. Where `ignore` (any size,
     stretched over the frame) is above 127 no point is taken. At most `most` are kept.
     """
-    grey = cv2.cvtColor(to_view(linear), cv2.COLOR_RGB2GRAY)
+    return grey_features(cv2.cvtColor(to_view(linear), cv2.COLOR_RGB2GRAY), width, height, ignore, most)
+
+
+def grey_features(
+    grey: NDArray[np.uint8], width: int, height: int, ignore: NDArray[np.uint8] | None = None, most: int = MOST,
+) -> Features:
+    """As `find_features`, of encoded grey (h, w)."""
     mask = None
     if ignore is not None:
         mask = cv2.resize(ignore, (grey.shape[1], grey.shape[0]), interpolation=cv2.INTER_NEAREST)

@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 
 from windfell.align.adjust import Observations, Uncertainty, errors_px, uncertainty
 from windfell.align.cameras import Cameras
+from windfell.align.candidates import likely_pairs
+from windfell.align.closer import doubtful_pairs
 from windfell.align.features import Features
 from windfell.align.help import Help, Helped, with_hand_points, with_help
 from windfell.align.level import from_first
@@ -23,6 +25,7 @@ from windfell.align.solve import (
     LensHint,
     fit_of,
     fitted_to_noise,
+    left_aside,
     looked_closely,
     sampled,
     solved,
@@ -55,20 +58,48 @@ def grounded(
     view: Callable[[int], View] | None = None,
     slid: bool = False,
     pairs: Sequence[tuple[int, int]] | None = None,
+    finer: Callable[[list[int]], Sequence[Features]] | None = None,
 ) -> Ground:
     """What the frames say by themselves; `focal_px` fixes all lenses.
 
     `view(n)` gives frame n's light, on which points are refined; without it the features' places stand.
     `slid`: the camera moved along a flat subject. `pairs`: the only ones that may hold, or None.
+    `finer` gives finer features of all frames of which some numbers are wanted; it is asked where the first
+    ones leave a frame without a place or neighbours without a link.
     """
     links, refused = find_links(features, job, pairs)
+    ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
+    if finer is None:
+        return ground
+    again = doubtful_pairs(ground, features, links, likely_pairs(features) if pairs is None else pairs)
+    if not again:
+        return ground
+    closer, still = find_links(finer(sorted({n for p in again for n in p})), job, again)
+    better = {(k.a, k.b): k for k in closer}
+    if not better:
+        return replace(ground, refused=_latest(ground.refused, still))
+    links = [k for k in links if (k.a, k.b) not in better] + closer
+    refused = _latest([r for r in refused if (r.a, r.b) not in better], still)
+    return _held_together(features, hints, links, refused, job, focal_px, view, slid)
+
+
+def _latest(first: Sequence[NoLink], then: Sequence[NoLink]) -> tuple[NoLink, ...]:
+    """Reasons of pairs, the later ones in place of the earlier."""
+    return tuple({(r.a, r.b): r for r in (*first, *then)}.values())
+
+
+def _held_together(
+    features: Sequence[Features], hints: Sequence[LensHint], links: list[Link], refused: Sequence[NoLink], job: Job,
+    focal_px: float | None, view: Callable[[int], View] | None, slid: bool,
+) -> Ground:
+    """The largest set of frames that links hold together, those left out that the rest contradicts."""
     dropped: list[NoLink] = []
     problems = tuple(f.problem for f in features)
     while True:
         members = largest_connected(len(features), links)
         if len(members) < 2:
             alone = _unlinked_cameras(features, hints, focal_px)
-            return Ground(alone, (), (), 1.0, tuple(refused + dropped), problems)
+            return Ground(alone, (), (), 1.0, (*refused, *dropped), problems)
         inner = [k for k in links if k.a in members and k.b in members]
         cameras, held = solved(features, hints, inner, members, focal_px, job, slid)
         bad = _contradicting(inner, held)
@@ -83,8 +114,10 @@ def grounded(
         dropped += [NoLink(a, b, why) for a, b in bad]
     cameras, scale = fitted_to_noise(cameras, held, job)
     by_number = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in held)
+    aside = left_aside(cameras, inner, members, job, view and (lambda n: view(members[n])))
+    aside = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in aside)
     everyone = _with_all_frames(cameras, members, features, hints, focal_px)
-    return Ground(everyone, tuple(members), by_number, scale, tuple(refused + dropped), problems)
+    return Ground(everyone, tuple(members), by_number, scale, (*refused, *dropped), problems, aside)
 
 
 def _unlinked_cameras(features, hints, focal_px) -> Cameras:

@@ -18,12 +18,14 @@ NEIGHBOURS = 6
 
 @dataclass(frozen=True)
 class Parallax:
-    """Of one link: `rating_px`, the errors that neighbouring points share, rms px; `size_px` (n,) of each point."""
+    """Of one link: `rating_px`, the errors that neighbouring points share, rms px; `shared` (n, 2) px of `b`, what
+    each point's neighbours err on the whole, 0 for a point without any.
+    """
 
     a: int
     b: int
     rating_px: float
-    size_px: Array
+    shared: Array
 
 
 def parallax_of(link: PairFit, errors: Array, scale_px: float) -> Parallax | None:
@@ -43,7 +45,7 @@ def parallax_of(link: PairFit, errors: Array, scale_px: float) -> Parallax | Non
     around = np.einsum("nk,nkc->nc", weight, errors[near])
     shared = np.sum(around * errors, axis=1)[close.any(axis=1)]
     rating = float(np.sqrt(max(0.0, np.mean(shared)))) if len(shared) else 0.0
-    return Parallax(link.a, link.b, rating, np.linalg.norm(around, axis=1))
+    return Parallax(link.a, link.b, rating, around)
 
 
 def link_errors(found: PanoramaRegistration, link: PairFit) -> Array:
@@ -72,10 +74,13 @@ def parallax_px(found: PanoramaRegistration) -> float | None:
 
 @dataclass(frozen=True)
 class Depth:
-    """How much depth a registration shows: the whole's rating, px, and each frame's that would better be left out."""
+    """How much depth a registration shows: the whole's rating, px, each frame's that would better be left out, and
+    each link's.
+    """
 
     rating_px: float | None
     worst: dict[int, float]
+    links: tuple[Parallax, ...] = ()
 
 
 def depth_of(found: PanoramaRegistration, limit_px: float) -> Depth:
@@ -85,7 +90,8 @@ def depth_of(found: PanoramaRegistration, limit_px: float) -> Depth:
         return Depth(None, {})
     bad = worst_frames(rated, limit_px)
     most = len(found.placed) // 2
-    return Depth(float(np.sqrt(np.mean([r.rating_px**2 for r in rated]))), bad if len(bad) <= most else {})
+    return Depth(float(np.sqrt(np.mean([r.rating_px**2 for r in rated]))), bad if len(bad) <= most else {},
+                 tuple(rated))
 
 
 def worst_frames(rated: list[Parallax], limit_px: float) -> dict[int, float]:

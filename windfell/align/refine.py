@@ -22,7 +22,7 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 F32 = NDArray[np.float32]
 
-HALF, SEARCH = 8, 3
+HALF, SEARCH = 8, 5
 ROUNDS = 4
 LEAST_LIKENESS = 0.75
 MOST_ERROR = 0.35

@@ -29,6 +29,7 @@ LEAST_SHARE = 0.2
 FEW_POINTS, LEAST_SURE, SURE_SHARE = 40, 5, 0.3
 ROUGH_POINTS, ALL_POINTS = 1500, 8000
 COARSE_WEIGHT = 0.02
+ASIDE_POINTS = 3000
 
 
 @dataclass(frozen=True)
@@ -45,7 +46,8 @@ class Ground:
 
     `cameras` of all frames (those that are no members look ahead), `held` the points of every link between
     members, by frame number, `scale_px` the robust scale the points called for, `refused` why other pairs hold
-    nothing, `problems` why a frame could not be looked at, empty for none.
+    nothing, `problems` why a frame could not be looked at, empty for none. `aside`: points that look alike but lie
+    too far off to have a say, by parallax or because they moved.
     """
 
     cameras: Cameras
@@ -54,6 +56,7 @@ class Ground:
     scale_px: float
     refused: tuple[NoLink, ...]
     problems: tuple[str, ...]
+    aside: tuple[Observations, ...] = ()
 
 
 def solved(
@@ -99,6 +102,23 @@ def looked_closely(
         n for n, o in enumerate(some)
         if len(o.points_a) < FEW_POINTS and sure.get((o.a, o.b), 0) < max(LEAST_SURE, SURE_SHARE * len(o.points_a))]
     return _with_refined(held, close), doubtful
+
+
+def left_aside(
+    cameras: Cameras, links: Sequence[Link], members: list[int], job: Job, view: Callable[[int], View] | None
+) -> list[Observations]:
+    """Points of the links that look alike but lie farther off than those that hold, refined if they can be."""
+    place = {n: i for i, n in enumerate(members)}
+    longest = float(cameras.sizes.max())
+    out = []
+    for k in links:
+        o = _observed(k, place, np.ones(len(k.points_a), bool))
+        off = error_px(cameras, o)
+        out.append(o.chosen((off >= 2.5 * TIGHT * longest) & (off < 2.5 * LOOSE * longest)))
+    out = [o for o in out if len(o.points_a)]
+    if view is None or not out:
+        return out
+    return refined(thinned(out, ASIDE_POINTS), cameras, view, job)
 
 
 def fitted_to_noise(

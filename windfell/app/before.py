@@ -15,7 +15,8 @@ def before_project(project: Project, set_id: str) -> Project:
     """
     frame_set = project.set(set_id)
     if frame_set.kind is Kind.PANORAMA:
-        plain = Joining(match_light=False, cut_seams=False, blend_pct=0.0)
+        even = frame_set.joining.even_parallax  # else the frames would lie elsewhere
+        plain = Joining(match_light=False, cut_seams=False, blend_pct=0.0, even_parallax=even)
         return project.with_set(replace(frame_set, joining=plain))
     used = frame_set.used
     ids = [f.id for f in used]

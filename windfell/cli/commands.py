@@ -32,6 +32,7 @@ from windfell.recipe.model import (
     Edges,
     Format,
     FrameSet,
+    Joining,
     Kind,
     Outline,
     Output,
@@ -67,6 +68,7 @@ def run_panorama(options: Namespace, job: Job) -> None:
             points=read_points(Path(options.points), frame_set.frames) if options.points else ()),
         view=View(ProjectionChoice("auto" if flat else options.projection), full_sphere=options.full_sphere),
         outline=Outline(Edges(options.edges)),
+        joining=Joining(even_parallax=options.parallax == "even"),
     )
     _make(_prepared(frame_set, options), frame_set.id, options, job)
 

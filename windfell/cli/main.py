@@ -121,6 +121,8 @@ def _panorama(p: argparse.ArgumentParser) -> None:
     p.add_argument("--full-sphere", action="store_true", help="the whole 360 x 180 degrees")
     p.add_argument("--width", type=_pixels, metavar="PX", help="width of the picture")
     p.add_argument("--level", choices=("auto", "off"), default="auto")
+    p.add_argument("--parallax", choices=("leave", "even"), default="leave",
+                   help="bend frames a little so that near things meet")
     p.add_argument("--edges", choices=[str(c) for c in Edges], default="leave")
     known = p.add_mutually_exclusive_group()
     known.add_argument("--lens", type=_positive, metavar="FOCAL_PX", help="focal length in px, if known")

@@ -8,7 +8,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from windfell.align.features import Features, find_features
+from windfell.align.features import Features, grey_features
 from windfell.develop.developer import DevelopedSheet, is_plain
 from windfell.develop.lens import Taken, optics_of
 from windfell.develop.local import GUIDE_SIDE
@@ -17,6 +17,7 @@ from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened, canonical_scale, grey_of, open_source
 from windfell.engine.stack import StackStages
+from windfell.engine.stage import Detail, close_grey
 from windfell.errors import BadRequest, CannotJoin
 from windfell.geometry.optics import Optics
 from windfell.job import Job
@@ -26,7 +27,7 @@ from windfell.pixels.tiles import Region, tiled
 from windfell.recipe.model import Frame, FrameSet, Kind, Project
 from windfell.recipe.project_file import Masks
 
-FEATURE_SIDE = 800
+FEATURES = {Detail.QUICK: (480, 1200), Detail.FINE: (800, 3000)}  # longest side in px, how many
 TILE = 1024
 PREVIEW_TILE = 160
 
@@ -54,20 +55,18 @@ class Engine:
         kind = PanoramaStages if frame_set.kind is Kind.PANORAMA else StackStages
         return kind(self, project, frame_set)
 
-    def features(self, opened: Opened, frame: Frame, job: Job) -> Features:
+    def features(self, opened: Opened, frame: Frame, job: Job, detail: Detail = Detail.QUICK) -> Features:
         """Features of a frame, found once for its content and its ignored areas."""
         ignored = tuple(m.name for m in frame.masks if m.purpose == "ignore")
+        side, most = FEATURES[detail]
 
         def find() -> Features:
             job.check()
-            width, height = opened.size
-            scale = min(1.0, FEATURE_SIDE / max(width, height))
-            sheet = opened.sheet(scale, job)
-            light = sheet.light(0, 0, sheet.width, sheet.height)
-            light = shrunk(light, *scaled_size((width, height), scale))
-            return find_features(light, width, height, self._ignore_mask(ignored))
+            size = scaled_size(opened.size, min(1.0, side / max(opened.size)))
+            grey = cv2.resize(close_grey(self.cache, opened, job), size, interpolation=cv2.INTER_AREA)
+            return grey_features(grey, *opened.size, self._ignore_mask(ignored), most)
 
-        key = key_of("features", opened.identity, ignored, FEATURE_SIDE)
+        key = key_of("features", opened.identity, ignored, side, most)
         return self.cache.get(key, find, on_disk=True)
 
     def ignored(self, frame: Frame) -> np.ndarray | None:

@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 
+from windfell.align.even import Evened, evened
+from windfell.align.features import Features
 from windfell.align.panorama import grounded, settled
 from windfell.align.registration import PanoramaRegistration, oriented, set_upright
 from windfell.align.solve import Ground, LensHint
@@ -15,7 +17,7 @@ from windfell.align.upright import Upright, upright_turn
 from windfell.engine.cache import key_of
 from windfell.engine.help import help_of, neighbours
 from windfell.engine.sources import Opened
-from windfell.engine.stage import Host, close_view, content_key, frame_edges, ideal_features
+from windfell.engine.stage import Detail, Host, close_view, content_key, frame_edges, ideal_features
 from windfell.geometry.optics import Optics
 from windfell.geometry.posed import Posed
 from windfell.job import Job
@@ -48,7 +50,7 @@ class RegisteredFrames:
         return key_of(self._ground_key(job), h.points, h.lines, h.poses, sorted(h.dropped), h.worst_px, h.layout)
 
     def _world_key(self, job: Job) -> str:
-        return key_of(self._registration_key(job), self.set.registration.level)
+        return key_of(self._registration_key(job), self.set.registration.level, self.set.joining.even_parallax)
 
     def registration(self, job: Job) -> PanoramaRegistration:
         """Where every frame in use lies, or why it could not be placed."""
@@ -85,17 +87,35 @@ class RegisteredFrames:
                 for o, f, x in zip(opened, self.set.used, optics, strict=True)
             ]
             view = lambda n: close_view(self._host, opened[n], self.set.used[n], job)  # noqa: E731
-            return grounded(features, hints, job, r.focal_px, view, self._slid, pairs)
+
+            def finer(numbers: list[int]) -> list[Features]:
+                frames = self.set.used
+                some = ideal_features(
+                    self._host, [opened[n] for n in numbers], tuple(frames[n] for n in numbers), job, Detail.FINE)
+                found = dict(zip(numbers, some, strict=True))
+                return [found.get(n, f) for n, f in enumerate(features)]
+
+            return grounded(features, hints, job, r.focal_px, view, self._slid, pairs, finer)
 
         return self._host.cache.get(self._ground_key(job), register, on_disk=True)
 
+    def evened(self, job: Job) -> Evened:
+        """How the frames would be bent for what they share to meet."""
+        def even() -> Evened:
+            ground = self.ground(job)
+            return evened(self.registration(job), (*ground.held, *ground.aside), job)
+
+        key = key_of("evened", self._registration_key(job))
+        return self._once("evened", lambda: self._host.cache.get(key, even))
+
     def posed(self, job: Job) -> list[Posed]:
-        """Lens and rotation of the placed frames."""
+        """Lens and rotation of the placed frames, bent where parallax is to be evened out."""
         def pose() -> list[Posed]:
             found, opened = self.registration(job), self._opened(job)
+            bends = self.evened(job).bends if self.set.joining.even_parallax else {}
             return [
                 Posed(replace(found.frames[n].lens, optics=self._host.optics(opened[n], self.set.used[n])),
-                      found.frames[n].rotation, found.frames[n].place)
+                      found.frames[n].rotation, found.frames[n].place, bends.get(n))
                 for n in found.placed
             ]
 

@@ -38,6 +38,7 @@ def panorama_report(
         "upright": None if found.by_edges is None else {
             "edges": found.by_edges.edges, "error_deg": round(found.by_edges.error_deg, 4)},
         "parallax_px": _rounded(parallax_px(found)),
+        "parallax_evened": _evened(stages, job),
         "projection": "flat" if found.flat else stages.choice(job).projection,
         "reason": stages.choice(job).reason,
         "width": size[0],
@@ -45,6 +46,14 @@ def panorama_report(
         "kept_area": round(stages.kept_area(job), 4),
         "seconds": {k: round(v, 3) for k, v in seconds.items()},
     }
+
+
+def _evened(stages: PanoramaStages, job: Job) -> dict[str, Any] | None:
+    if not stages.set.joining.even_parallax:
+        return None
+    found = stages.evened(job)
+    return {"frames_bent": len(found.bends), "before_px": round(found.before_px, 4),
+            "after_px": round(found.after_px, 4)}
 
 
 def _pose(frame: Frame, found) -> dict[str, Any]:

@@ -123,6 +123,9 @@ class OpenedFile(_Kept):
     def grey(self, longest: int, job: Job) -> NDArray[np.float32]:
         job.check()
         reduce = max((r for r in REDUCED if max(self.size) / r >= longest), default=1)
+        luma = self.still.luma(reduce)
+        if luma is not None:
+            return luma.astype(np.float32)
         return grey_of(Sheet(self.still.encoded(reduce), self.still.linearizer()))
 
     def _full(self) -> Sheet:

@@ -13,7 +13,7 @@ from windfell.combine.strips import Layer, combined
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened
-from windfell.engine.stage import Host, all_stars, close_view, content_key, development_key, ideal_features
+from windfell.engine.stage import Detail, Host, all_stars, close_view, content_key, development_key, ideal_features
 from windfell.errors import CannotJoin
 from windfell.geometry import planar
 from windfell.job import Job
@@ -90,10 +90,13 @@ class StackStages:
         if self.set.registration.align is Align.STARS:
             stars = all_stars(self._host, opened, frames, job)
             return StackRegistration(self.reference(), tuple(align_stars(stars, self.reference(), job)))
-        features = ideal_features(self._host, opened, frames, job)
         way = str(self.set.registration.align)
         view = lambda n: close_view(self._host, opened[n], frames[n], job)  # noqa: E731
-        found = align_series(features, self.reference(), way, job, view)
+        for detail in Detail:
+            features = ideal_features(self._host, opened, frames, job, detail)
+            found = align_series(features, self.reference(), way, job, view)
+            if not any(isinstance(place, NotOnto) for place in found):
+                break
         return StackRegistration(self.reference(), tuple(found))
 
     def size(self, job: Job) -> tuple[int, int]:

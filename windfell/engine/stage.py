@@ -3,25 +3,34 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from enum import StrEnum
 from typing import Protocol
 
+import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from windfell.align.features import Features, unbent
 from windfell.align.refine import GreyView
 from windfell.align.stars import Stars, find_stars
 from windfell.align.upright import LONGEST, find_edges
-from windfell.engine.cache import Cache
-from windfell.engine.sources import Opened, grey_of
+from windfell.engine.cache import Cache, key_of
+from windfell.engine.sources import Opened
 from windfell.errors import FrameUnreadable
 from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
 from windfell.job import Job
-from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
 from windfell.recipe.model import Frame, FrameSet, LensCorrection, Project
 
 CLOSE_SIDE = 2800
+
+
+class Detail(StrEnum):
+    """How closely features are looked for, in the words of the progress."""
+
+    QUICK = "finding features"
+    FINE = "looking for finer features"
 
 
 class Host(Protocol):
@@ -33,28 +42,27 @@ class Host(Protocol):
 
     def ignored(self, frame: Frame) -> np.ndarray | None: ...
 
-    def features(self, opened: Opened, frame: Frame, job: Job) -> Features: ...
+    def features(self, opened: Opened, frame: Frame, job: Job, detail: Detail = Detail.QUICK) -> Features: ...
 
     def optics(self, opened: Opened, frame: Frame) -> Optics | None: ...
 
     def developed(self, opened: Opened, frame: Frame, scale: float, job: Job) -> Sheet: ...
 
 
-def all_features(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job):
-    """Features of all frames, found on all cores; of a frame that cannot be decoded, none and why."""
+def ideal_features(
+    host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job, detail: Detail = Detail.QUICK,
+) -> list[Features]:
+    """Features of all frames, found on all cores, where a lens without distortion would have put them.
+
+    Of a frame that cannot be decoded, none and why.
+    """
     def one(n: int) -> Features:
         try:
-            return host.features(opened[n], frames[n], job)
+            return unbent(host.features(opened[n], frames[n], job, detail), host.optics(opened[n], frames[n]))
         except FrameUnreadable as error:
             return Features(np.zeros((0, 2)), np.zeros((0, 128), np.float32), *opened[n].size, str(error))
 
-    return job.map(one, list(range(len(opened))), "finding features")
-
-
-def ideal_features(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job) -> list[Features]:
-    """Features of all frames, where a lens without distortion would have put them."""
-    found = all_features(host, opened, frames, job)
-    return [unbent(f, host.optics(o, frame)) for f, o, frame in zip(found, opened, frames, strict=True)]
+    return job.map(one, list(range(len(opened))), str(detail))
 
 
 def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job) -> list[Stars]:
@@ -75,10 +83,18 @@ def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: 
     return job.map(one, list(range(len(opened))), "finding stars")
 
 
+def close_grey(cache: Cache, opened: Opened, job: Job) -> NDArray[np.uint8]:
+    """A frame's encoded grey (h, w), fine enough to refine points on; kept, as it is asked for again and again."""
+    def look() -> NDArray[np.uint8]:
+        return np.clip(np.rint(opened.grey(CLOSE_SIDE, job)), 0, 255).astype(np.uint8)
+
+    return cache.get(key_of("grey", opened.identity, CLOSE_SIDE), look)
+
+
 def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:
     """A frame's encoded grey light, fine enough to refine points on, in the px of an ideal lens."""
     width, height = opened.size
-    grey = opened.grey(CLOSE_SIDE, job)
+    grey = close_grey(host.cache, opened, job).astype(np.float32)
     optics = host.optics(opened, frame)
     if optics is None or not optics.bends:
         return GreyView(grey, width)
@@ -90,9 +106,9 @@ def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarra
     """Straight edges (m, 4) that a frame shows, in px of an ideal lens."""
     width, height = opened.size
     k = min(1.0, LONGEST / max(width, height))
-    grey = grey_of(opened.sheet(k, job))
     size = max(1, round(width * k)), max(1, round(height * k))
-    found = find_edges(np.clip(shrunk(grey, *size), 0, 255).astype(np.uint8), width, height)
+    grey = cv2.resize(close_grey(host.cache, opened, job), size, interpolation=cv2.INTER_AREA)
+    found = find_edges(grey, width, height)
     optics = host.optics(opened, frame)
     if optics is None or not optics.bends:
         return found

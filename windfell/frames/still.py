@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import warnings
+from collections.abc import Callable
 from functools import lru_cache
 
 import cv2
@@ -24,6 +25,10 @@ F32 = NDArray[np.float32]
 REDUCED = {
     1: cv2.IMREAD_COLOR, 2: cv2.IMREAD_REDUCED_COLOR_2,
     4: cv2.IMREAD_REDUCED_COLOR_4, 8: cv2.IMREAD_REDUCED_COLOR_8,
+}
+REDUCED_LUMA = {
+    1: cv2.IMREAD_GRAYSCALE, 2: cv2.IMREAD_REDUCED_GRAYSCALE_2,
+    4: cv2.IMREAD_REDUCED_GRAYSCALE_4, 8: cv2.IMREAD_REDUCED_GRAYSCALE_8,
 }
 
 
@@ -62,8 +67,17 @@ class StillFrame:
 
         `reduce` 2, 4 or 8 lets the JPEG decoder answer a picture that much smaller.
         """
+        return self._read(READERS[self.metadata.format], reduce)
+
+    def luma(self, reduce: int = 1) -> NDArray[np.uint8] | None:
+        """The luma (h, w) that a JPEG holds beside its colours, upright; None for other formats."""
+        if self.metadata.format != "jpeg" or self.has_inks:
+            return None
+        return self._read(_jpeg_luma, reduce)
+
+    def _read(self, reader: Callable[[StillFrame, int], NDArray], reduce: int) -> NDArray:
         try:
-            pixels = READERS[self.metadata.format](self, reduce)
+            pixels = reader(self, reduce)
         except FrameUnreadable:
             raise
         except MemoryError:
@@ -131,14 +145,26 @@ class StillFrame:
 
 
 def _jpeg(still: StillFrame, reduce: int) -> NDArray:
+    if still.has_inks:
+        return ink_light(jpeg_inks(still.path), still.metadata.profile)
+    return _as_wide(still, _opencv(_whole_jpeg(still), REDUCED[reduce]), reduce)
+
+
+def _jpeg_luma(still: StillFrame, reduce: int) -> NDArray:
+    return _as_wide(still, _decoded(_whole_jpeg(still), REDUCED_LUMA[reduce]), reduce)
+
+
+def _whole_jpeg(still: StillFrame) -> bytes:
     with open(still.path, "rb") as file:
         data = file.read()
     if not jpeg_is_whole(data):
         raise FrameUnreadable(still.path, "the file is cut short; copy it from the card again.")
-    if still.has_inks:
-        return ink_light(jpeg_inks(still.path), still.metadata.profile)
+    return data
+
+
+def _as_wide(still: StillFrame, pixels: NDArray, reduce: int) -> NDArray:
     width, height = still.size if still.metadata.orientation < 5 else still.size[::-1]
-    return without_overhang(_opencv(data, REDUCED[reduce]), width / reduce, height / reduce)
+    return without_overhang(pixels, width / reduce, height / reduce)
 
 
 def without_overhang(pixels: NDArray[np.uint8], width: float, height: float) -> NDArray[np.uint8]:
@@ -192,10 +218,15 @@ DECODING_ERRORS = (OSError, ValueError, RuntimeError, SyntaxError, KeyError, EOF
 
 
 def _opencv(data: bytes, flags: int) -> NDArray:
+    pixels = _decoded(data, flags)
+    return cv2.cvtColor(pixels, cv2.COLOR_BGR2RGB, dst=pixels)
+
+
+def _decoded(data: bytes, flags: int) -> NDArray:
     pixels = cv2.imdecode(np.frombuffer(data, np.uint8), flags | cv2.IMREAD_IGNORE_ORIENTATION)
     if pixels is None:
         raise ValueError("its content is damaged")
-    return cv2.cvtColor(pixels, cv2.COLOR_BGR2RGB, dst=pixels)
+    return pixels
 
 
 def jpeg_is_whole(data: bytes) -> bool:

@@ -64,11 +64,13 @@ class Lens:
         """Frame pixels (..., 2) of those that a lens without `optics` would show."""
         return ideal if self.optics is None else self.optics.seen(ideal, self.centre, self.half_diagonal)
 
+    def ideal(self, points: Array) -> Array:
+        """The pixels (..., 2) where a lens without `optics` would show what frame pixels (..., 2) do."""
+        return points if self.optics is None else self.optics.ideal(points, self.centre, self.half_diagonal)
+
     def undistort(self, points: Array) -> Array:
         """The u = (x/z, y/z), (..., 2), that pixels (..., 2) look at."""
-        points = np.asarray(points, float)
-        if self.optics is not None:
-            points = self.optics.ideal(points, self.centre, self.half_diagonal)
+        points = self.ideal(np.asarray(points, float))
         d = (points - self.centre) / self.focal_px
         return d / self._bend_at(np.sqrt(np.sum(d * d, axis=-1)))[..., None]
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.geometry.bend import Bend
 from windfell.geometry.camera import Lens
 
 Array = NDArray[np.float64]
@@ -17,15 +18,19 @@ class Posed:
     """A frame's lens and camera-to-world rotation (3, 3).
 
     `place` (3,) None: the camera only turned, and the world is directions. Else it stood there before a
-    flat subject at z = 1, whose spots (x, y) stand for the directions (x, y, 1).
+    flat subject at z = 1, whose spots (x, y) stand for the directions (x, y, 1). `bend`: how far its px, those
+    of a lens without optics, drift from there; None for not at all.
     """
 
     lens: Lens
     rotation: Array
     place: Array | None = None
+    bend: Bend | None = None
 
     def rays(self, points: Array) -> Array:
         """World rays (..., 3) of the frame's px (..., 2); NaN where a flat subject is not met."""
+        if self.bend is not None:
+            points = self.lens.bent(self.bend.undone(self.lens.ideal(points)))
         rays = self.lens.rays(points) @ self.rotation.T
         if self.place is None:
             return rays
@@ -36,6 +41,13 @@ class Posed:
 
     def project(self, rays: Array) -> Array:
         """The frame's px (..., 2) where world rays (..., 3) are seen; NaN where they are not."""
+        points = self._straight(rays)
+        if self.bend is None:
+            return points
+        ideal = self.lens.ideal(points)
+        return self.lens.bent(ideal + self.bend.at(ideal))
+
+    def _straight(self, rays: Array) -> Array:
         if self.place is None:
             return self.lens.project(rays @ self.rotation)
         with np.errstate(divide="ignore", invalid="ignore"):
@@ -44,7 +56,8 @@ class Posed:
 
     def scaled(self, width: int, height: int) -> Posed:
         """The same for the frame resized to width x height px."""
-        return replace(self, lens=self.lens.scaled(width, height))
+        bend = self.bend and self.bend.scaled(width, height)
+        return replace(self, lens=self.lens.scaled(width, height), bend=bend)
 
     @property
     def px_per_unit(self) -> float:

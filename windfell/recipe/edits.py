@@ -53,6 +53,7 @@ VALUE_WORDS = {
     "joining.match_light": "match light",
     "joining.cut_seams": "seams around differences",
     "joining.blend_pct": "blend",
+    "joining.even_parallax": "even out parallax",
     "combining.rule": "rule",
     "output.format": "format",
     "output.depth": "depth",

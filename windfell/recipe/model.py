@@ -268,9 +268,12 @@ class Outline:
 
 @dataclass(frozen=True)
 class Joining:
+    """`even_parallax`: frames are bent a little, smoothly, so that near things meet."""
+
     match_light: bool = True
     cut_seams: bool = True
     blend_pct: float = number(60.0, 0.0, 100.0, "%")
+    even_parallax: bool = False
     unknown: Unknown = ()
 
 

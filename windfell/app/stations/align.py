@@ -38,6 +38,7 @@ from windfell.recipe.model import Align as Way
 from windfell.recipe.model import Camera, Frame, HandPose, Kind
 
 _ORIGIN = np.zeros((1, 2))
+EVEN_FROM_PX = 1.0
 REMEDY = "Add two points by hand under Two frames, type its direction, or keep it aside."
 
 
@@ -58,6 +59,7 @@ class Align(Station):
         self.page = self.pages
         self.shown = Choice("", (
             ("map", "Overlap map", "Where the frames lie and how they hold together"),
+            ("parallax", "Parallax", "Which way and how far near things are seen aside"),
             ("points", "Two frames", "Control points, lines and ignored areas on two frames side by side")))
         self.shown.set_value("map")
         self.shown.picked.connect(self.show_page)
@@ -169,8 +171,9 @@ class Align(Station):
         return not self.found.waiting and (self.pages.currentIndex() == 0 or self.points.settled)
 
     def show_page(self, name: str) -> None:
-        """The overlap map, or two frames side by side."""
+        """The overlap map with links or with parallax, or two frames side by side."""
         self.shown.set_value(name)
+        self.map.show_parallax(name == "parallax")
         self.pages.setCurrentIndex(int(name == "points"))
         self.refresh()
 
@@ -232,6 +235,8 @@ class Align(Station):
             lens = found.frames[found.placed[0]].lens
             depth = self.found.depth
             parallax = "" if depth is None or depth.rating_px is None else f", parallax {depth.rating_px:.1f} px"
+            if depth and depth.rating_px and depth.rating_px > EVEN_FROM_PX:
+                parallax += "; Join can even it out"
             return (f"{len(found.placed)} of {len(found.frames)} placed, {found.rms_px:.2f} px, "
                     f"k1 {lens.k1:+.3f}{parallax}")
         if found is not None:

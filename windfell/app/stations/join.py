@@ -8,8 +8,9 @@ import cv2
 import numpy as np
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
-from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QLabel, QVBoxLayout, QWidget
 
+from windfell.align.even import Evened
 from windfell.app import theme
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
@@ -24,11 +25,14 @@ SEAM_SIDE = 1400
 
 @dataclass(frozen=True)
 class SeamPicture:
-    """Seams as an image over the picture, and each frame's share of it, 0..1."""
+    """Seams as an image over the picture, each frame's share of it, 0..1, and its light; how parallax was evened
+    out, None if that is not asked.
+    """
 
     image: QImage
     shares: list[float | None]
     gains_ev: list[float | None]
+    evened: Evened | None = None
 
 
 class Join(Station):
@@ -47,13 +51,20 @@ class Join(Station):
         self.cut = QCheckBox("Lay seams around what differs")
         self.cut.setToolTip("Off: each spot comes from the frame in whose middle it lies")
         self.cut.clicked.connect(lambda on: session.change("joining.cut_seams", on, True))
+        self.even = QCheckBox("Even out parallax")
+        self.even.setToolTip("Bend the frames a little, smoothly, where near things do not meet; "
+                             "left alone where that would not help")
+        self.even.clicked.connect(lambda on: session.change("joining.even_parallax", on, True))
+        self.even_words = QLabel("")
+        self.even_words.setWordWrap(True)
+        self.even_words.setProperty("role", "quiet")
         self.blend = Ruler("Blend", 0, 100, 60, "%", 1)
         self.blend.changed.connect(lambda v, first: session.change("joining.blend_pct", v, first))
         self.show_seams = QCheckBox("Show seams on the picture")
         self.show_seams.setChecked(True)
         self.show_seams.toggled.connect(self._set_overlay)
         self.column.addWidget(self.title("Join"))
-        for part in (self.light, self.cut, self.blend, self.show_seams):
+        for part in (self.light, self.cut, self.even, self.even_words, self.blend, self.show_seams):
             self.column.addWidget(part)
         self.column.addStretch(1)
         self.area = Bars("Area each frame gives to the picture, %", "%")
@@ -83,6 +94,7 @@ class Join(Station):
             return
         self.light.setChecked(frame_set.joining.match_light)
         self.cut.setChecked(frame_set.joining.cut_seams)
+        self.even.setChecked(frame_set.joining.even_parallax)
         self.blend.set_value(frame_set.joining.blend_pct)
         self._ask(frame_set)
         self._show_bars()
@@ -130,6 +142,8 @@ class Join(Station):
             chosen = ids.index(self.session.frame_id) if self.session.frame_id in ids else None
         self.area.show_values([None if s is None else 100 * s for s in shares], chosen)
         self.gain.show_values(self.seams.gains_ev if self.seams else [], chosen)
+        self.even_words.setText(evened_words(self.seams.evened) if self.seams else "")
+        self.even_words.setVisible(bool(self.even_words.text()))
 
     def _pick(self, n: int) -> None:
         self.session.select_frame(self.session.frame_set.used[n].id)
@@ -170,4 +184,14 @@ def seam_picture(engine, project, set_id: str, job: Job) -> SeamPicture:
     for k, n in enumerate(placed):
         shares[n] = float(((owner == k) & covers).sum()) / total
         gains[n] = ev[k] - least
-    return SeamPicture(image, shares, gains)
+    evened = stages.evened(job) if stages.set.joining.even_parallax else None
+    return SeamPicture(image, shares, gains, evened)
+
+
+def evened_words(evened: Evened | None) -> str:
+    """What evening out parallax did, in figures."""
+    if evened is None:
+        return ""
+    if not evened.bends:
+        return "Nothing to even out: bending the frames would not bring them closer."
+    return f"Shared points lay {evened.before_px:.2f} px apart, now {evened.after_px:.2f} px (by points kept aside)."

@@ -1,4 +1,4 @@
-"""The overlap map: frames where they lie, links by error, what could not be placed aside."""
+"""The overlap map: frames where they lie, links by error or parallax by strokes, what could not be placed aside."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from windfell.align.registration import PairFit, PanoramaRegistration, Placed
 from windfell.app import theme
 from windfell.app.registrations import Registrations
 from windfell.app.session import Session
+from windfell.app.stations.parallax_map import Strokes, legend_words, paint_strokes, strokes_of
 from windfell.app.thumbnails import Thumbnails
 from windfell.geometry.projections import PROJECTIONS
 
@@ -39,10 +40,18 @@ class OverlapMap(QWidget):
         self._hover: tuple[int, int] | None = None
         self._middles: dict[int, QPointF] = {}
         self._outlines: dict[int, QPolygonF] = {}
+        self._scale, self._offset = 1.0, np.zeros(2)
+        self.strokes: Strokes | None = None
+        self._parallax = False
         found.arrived.connect(self._lay_out)
         thumbnails.arrived.connect(self.update)
 
     def resizeEvent(self, event) -> None:
+        self._lay_out()
+
+    def show_parallax(self, on: bool) -> None:
+        """Strokes for parallax instead of lines for links."""
+        self._parallax = on
         self._lay_out()
 
     def _registration(self) -> PanoramaRegistration | None:
@@ -60,10 +69,13 @@ class OverlapMap(QWidget):
             room = QRectF(self.rect()).adjusted(40, 34, -40, -60)
             k = min(room.width() / max(high[0] - low[0], 1e-6), room.height() / max(high[1] - low[1], 1e-6))
             offset = np.array([room.center().x(), room.center().y()]) - k * (low + high) / 2
+            self._scale, self._offset = float(k), offset
             for n, shape in shapes.items():
                 points = shape * k + offset
                 self._outlines[n] = QPolygonF([QPointF(*p) for p in points])
                 self._middles[n] = QPointF(*points.mean(axis=0))
+        depth = self._found.depth
+        self.strokes = strokes_of(found, depth.links) if found and depth and self._parallax else None
         self.update()
 
     def mouseMoveEvent(self, event) -> None:
@@ -85,7 +97,7 @@ class OverlapMap(QWidget):
     def _nearest_link(self, at: QPointF) -> tuple[int, int] | None:
         found = self._registration()
         best, distance = None, 9.0
-        for link in found.links if found else ():
+        for link in found.links if found and not self._parallax else ():
             a, b = self._middles.get(link.a), self._middles.get(link.b)
             if a and b:
                 d = _to_segment(at, a, b)
@@ -105,7 +117,9 @@ class OverlapMap(QWidget):
         frames = self._found.frame_set.used
         for n, outline in self._outlines.items():
             self._paint_frame(p, outline, frames[n])
-        for link in found.links:
+        if self.strokes is not None:
+            paint_strokes(p, self.strokes, self._scale, self._offset)
+        for link in () if self._parallax else found.links:
             self._paint_link(p, link)
         for n, middle in self._middles.items():
             self._paint_number(p, n, middle, frames[n].id == self._session.frame_id)
@@ -174,6 +188,10 @@ class OverlapMap(QWidget):
         p.drawText(QRectF(at.x() - 12, at.y() - 12, 24, 24), Qt.AlignmentFlag.AlignCenter, str(n + 1))
 
     def _paint_legend(self, p: QPainter, found: PanoramaRegistration, count: int) -> None:
+        if self.strokes is not None:
+            words = legend_words(self._found.depth.rating_px, self.strokes)
+            self._paint_tag(p, QPointF(self.width() / 2, self.height() - 22), words)
+            return
         aside = [str(n + 1) for n, f in enumerate(found.frames) if not isinstance(f, Placed)]
         words = f"{len(found.placed)} of {count} frames placed, {found.rms_px:.2f} px over all points"
         if aside:

@@ -1,0 +1,47 @@
+"""Parallax seen on the overlap map and evened out at Join, by what a person presses and reads."""
+
+from PySide6.QtCore import QPoint
+
+from tests.app.support import WindowTest
+from tests.core.test_parallax import near_project
+
+
+class ParallaxInTheWindow(WindowTest):
+    def setUp(self):
+        super().setUp()
+        self.session.replace_all(near_project(False)[0], None)
+        self.session.select_set("set")
+
+    def test_the_map_shows_strokes_where_near_things_lie_aside(self):
+        self.session.go("align")
+        self.settle()
+        align = self.window.stations["align"]
+        links = align.map.grab().toImage()
+        align.shown.press("parallax")
+        self.settle()
+        strokes = align.map.strokes
+        self.assertGreater(len(strokes.size_px), 60)
+        self.assertGreater(strokes.worst_px, 0.5)
+        low = strokes.starts[:, 1] > sorted(strokes.starts[:, 1])[int(0.8 * len(strokes.starts))]
+        self.assertGreater(strokes.size_px[low].mean(), strokes.size_px.mean())
+        self.assertNotEqual(align.map.grab().toImage(), links)
+        align.shown.press("map")
+        self.settle()
+        self.assertIsNone(align.map.strokes)
+        self.assertEqual(align.map.grab().toImage(), links)
+
+    def test_join_evens_it_out_says_how_far_and_undo_gives_it_back(self):
+        self.session.go("join")
+        self.settle()
+        join = self.window.stations["join"]
+        self.assertFalse(join.even_words.isVisible())
+        self.click(join.even, QPoint(8, 10))
+        self.until(lambda: "apart, now" in join.even_words.text())
+        self.settle()
+        self.assertTrue(self.session.frame_set.joining.even_parallax)
+        self.assertTrue(join.even_words.isVisible())
+        self.assertEqual(self.session.history.undo_words, "even out parallax off to on")
+        self.session.undo()
+        self.settle()
+        self.assertFalse(join.even.isChecked())
+        self.assertFalse(join.even_words.isVisible())
