@@ -19,25 +19,27 @@ from windfell.geometry.rotation import from_rotvec
 
 Array = NDArray[np.float64]
 
-LONGEST = 640
+LONGEST = 800
 LEAST_LENGTH = 0.035
 NEAR = np.radians(7.0)
 FINE = np.radians(0.5)
 AGREES = np.radians(0.8)
-LEAST_EDGES, LEAST_SHARE = 14, 0.4
+LEAST_EDGES, LEAST_SHARE = 18, 0.4
+THING_DEG = 4.0
 LEAST_SPREAD = np.radians(12.0)
 
 
 @dataclass(frozen=True)
 class Upright:
-    """The `turn` (3, 3) of the world that sets its edges upright, how many agree, the tilt it takes away and
-    its standard error, both in degrees.
+    """The `turn` (3, 3) of the world that sets it upright, how many edges agree, the tilt it takes away and
+    its standard error, both in degrees; `by` what it was found.
     """
 
     turn: Array
     edges: int
     tilt_deg: float
     error_deg: float
+    by: str = "upright edges"
 
 
 def find_edges(grey: NDArray[np.uint8], width: int, height: int) -> Array:
@@ -72,8 +74,10 @@ def upright_turn(frames: Sequence[Posed], edges: Sequence[Array]) -> Upright | N
     enough = agrees.sum() >= LEAST_EDGES and weight[agrees].sum() > LEAST_SHARE * weight.sum()
     if not enough or spread < LEAST_SPREAD or tilt > np.degrees(NEAR):
         return None
-    error = float(np.degrees(np.std(off[agrees]) / np.sqrt(agrees.sum()) / max(np.sin(min(spread, np.pi / 2)), 0.2)))
-    return Upright(_onto_down(down), int(agrees.sum()), tilt, error)
+    # edges of one thing err alike: it counts once
+    things = len(np.unique(np.round(np.degrees(azimuth[agrees]) / THING_DEG)))
+    error = float(np.degrees(np.std(off[agrees]) / np.sqrt(things) / max(np.sin(min(spread, np.pi / 2)), 0.2)))
+    return Upright(onto_down(down), int(agrees.sum()), tilt, error)
 
 
 def _planes(frames: Sequence[Posed], edges: Sequence[Array]) -> tuple[Array, Array, Array]:
@@ -114,7 +118,7 @@ def _spread(azimuth: Array) -> float:
     return float(min(np.percentile(off, 95) - np.percentile(off, 5), np.pi / 2))
 
 
-def _onto_down(down: Array) -> Array:
+def onto_down(down: Array) -> Array:
     """The least turn (3, 3) that takes a direction to y."""
     y = np.array([0.0, 1.0, 0.0])
     axis = np.cross(down, y)

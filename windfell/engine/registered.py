@@ -10,6 +10,7 @@ import numpy as np
 
 from windfell.align.even import Evened, evened
 from windfell.align.features import Features
+from windfell.align.horizon import horizon_turn
 from windfell.align.panorama import grounded, settled
 from windfell.align.registration import PanoramaRegistration, oriented, set_upright
 from windfell.align.solve import Ground, LensHint
@@ -67,11 +68,12 @@ class RegisteredFrames:
         return set_upright(found, self._host.cache.get(key, lambda: self._upright(found, job), on_disk=True))
 
     def _upright(self, found: PanoramaRegistration, job: Job) -> Upright | None:
-        """What the edges that the frames show say of the vertical."""
+        """What the upright edges that the frames show, or else their horizon, say of the vertical."""
         opened = self._opened(job)
         edges = job.map(
             lambda n: frame_edges(self._host, opened[n], self.set.used[n], job), found.placed, "looking for edges")
-        return upright_turn([found.frames[n].posed for n in found.placed], edges)
+        posed = [found.frames[n].posed for n in found.placed]
+        return upright_turn(posed, edges) or horizon_turn(posed, edges)
 
     def ground(self, job: Job) -> Ground:
         """What the frames say by themselves, before anyone's help."""

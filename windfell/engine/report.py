@@ -36,7 +36,7 @@ def panorama_report(
         ],
         "rms_px": round(found.rms_px, 4),
         "upright": None if found.by_edges is None else {
-            "edges": found.by_edges.edges, "error_deg": round(found.by_edges.error_deg, 4)},
+            "by": found.by_edges.by, "edges": found.by_edges.edges, "error_deg": round(found.by_edges.error_deg, 4)},
         "parallax_px": _rounded(parallax_px(found)),
         "parallax_evened": _evened(stages, job),
         "projection": "flat" if found.flat else stages.choice(job).projection,

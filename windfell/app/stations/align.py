@@ -222,7 +222,9 @@ class Align(Station):
         if isinstance(found, PanoramaRegistration) and found.upright:
             return "Level by lines or directions by hand"
         if isinstance(found, PanoramaRegistration) and found.by_edges is not None:
-            return f"Upright by {found.by_edges.edges} edges, ±{found.by_edges.error_deg:.2f}°"
+            by = found.by_edges
+            words = "Level by the horizon" if by.by == "horizon" else f"Upright by {by.edges} edges"
+            return f"{words}, ±{by.error_deg:.2f}°"
         return "Level the horizon by itself"
 
     def _summary(self) -> str:
