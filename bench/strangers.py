@@ -98,6 +98,9 @@ def main(count: int = 300, first: int = 1) -> None:
         placed += len(good)
         if bad or len(good) != len(own):
             print(f"seed {seed}: {len(good)} of {len(own)} placed, wrongly placed {bad}", flush=True)
+        if sets % 25 == 0 and sets < count:
+            print(f"{sets} sets so far: {wrong} of {strangers} strangers or frames wrongly placed, "
+                  f"{placed} of {belonging} placed", flush=True)
     print(f"{sets} sets in {time.perf_counter() - begun:.0f} s: {strangers} strangers, {wrong} wrongly placed; "
           f"{placed} of {belonging} that belong placed ({100 * placed / belonging:.2f} %, wanted 99)")
 

@@ -7,6 +7,7 @@ from PySide6.QtTest import QTest
 from tests.app.support import WindowTest
 from tests.support import frames_in, ridge, truth_of
 from windfell.geometry.camera import Lens
+from windfell.recipe import edits
 from windfell.recipe.model import Camera, HandPose, LineKind
 
 
@@ -169,6 +170,54 @@ class TwoFrames(WindowTest):
         self.session.undo()
         self.click(self.points.clear)
         self.assertEqual(self.session.frame_set.frames[0].masks, ())
+        self.settle()
+
+    def stroke(self, pane, spots, modifiers=Qt.KeyboardModifier.NoModifier):
+        places = [pane.to_view(*s).toPoint() for s in spots]
+        QTest.mousePress(pane, Qt.MouseButton.LeftButton, modifiers, places[0])
+        for place in places[1:]:
+            QTest.mouseMove(pane, place)
+            self.app.processEvents()
+        QTest.mouseRelease(pane, Qt.MouseButton.LeftButton, modifiers, places[-1])
+
+    def ignored(self) -> np.ndarray | None:
+        return self.session.engine.ignored(self.session.frame_set.frames[0])
+
+    def test_paint_is_laid_on_and_taken_away(self):
+        pane = self.points.panes[0]
+        self.points.tools.press("brush")
+        self.stroke(pane, [(60, 100), (120, 100), (200, 100)])
+        mask, k = self.ignored(), self.ignored().shape[1] / pane.source.shown.width
+        at = lambda x, y: self.ignored()[round(y * k), round(x * k)]  # noqa: E731
+        self.assertEqual([at(60, 100), at(130, 100), at(200, 100)], [255] * 3)
+        self.assertEqual(at(130, 250), 0)
+        self.assertIsNotNone(pane.ignored)
+        self.stroke(pane, [(150, 100), (200, 100)], Qt.KeyboardModifier.ShiftModifier)
+        self.assertEqual([at(60, 100), at(190, 100)], [255, 0])
+        self.assertLess(self.ignored().sum(), mask.sum())
+        self.session.undo()
+        self.assertEqual(self.ignored().sum(), mask.sum())
+        self.session.undo()
+        self.assertIsNone(self.ignored())
+        self.settle()
+
+    def test_paint_lies_where_the_frame_as_taken_shows_it(self):
+        """The pane shows the lens corrected, features are found before it is."""
+        frame = self.session.frame_set.frames[0]
+        self.session.edit(edits.correct_lens(self.session.project, "row", [frame.id], {"k1": -0.2}), True)
+        self.settle()
+        pane = self.points.panes[0]
+        self.points.tools.press("brush")
+        spot = np.array([40.0, 60.0])
+        self.stroke(pane, [tuple(spot), tuple(spot + 4)])
+        w, h = pane.source.shown.width, pane.source.shown.height
+        middle = (np.array([w, h]) - 1) / 2
+        r2 = np.sum((spot - middle) ** 2) / (0.25 * (w * w + h * h))
+        taken = middle + (spot - middle) * (1 - 0.2 * r2)
+        k = self.ignored().shape[1] / w
+        rows, columns = np.nonzero(self.ignored())
+        self.assertLess(np.hypot(*(np.array([columns.mean(), rows.mean()]) / k - taken - 2)), 4)
+        self.assertGreater(np.linalg.norm(taken - spot), 12)
         self.settle()
 
     def test_the_pair_is_chosen_from_the_list(self):

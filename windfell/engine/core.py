@@ -28,6 +28,7 @@ from windfell.recipe.model import Frame, FrameSet, Kind, Project
 from windfell.recipe.project_file import Masks
 
 FEATURES = {Detail.QUICK: (480, 1200), Detail.FINE: (800, 3000)}  # longest side in px, how many
+GREY_BYTES = 192 * 2**20
 TILE = 1024
 PREVIEW_TILE = 160
 
@@ -38,6 +39,7 @@ class Engine:
     def __init__(self, cache_folder: Path | None = None, budget_bytes: int | None = None) -> None:
         cv2.setNumThreads(1)  # frames and tiles are shared among the cores, not their loops
         self.cache = Cache(budget_bytes or total_memory_bytes() // 3, cache_folder)
+        self.greys = Cache(GREY_BYTES, None)
         self.masks: Masks = {}
 
     def opened(self, project: Project, frame: Frame, job: Job) -> Opened:
@@ -63,7 +65,7 @@ class Engine:
         def find() -> Features:
             job.check()
             size = scaled_size(opened.size, min(1.0, side / max(opened.size)))
-            grey = cv2.resize(close_grey(self.cache, opened, job), size, interpolation=cv2.INTER_AREA)
+            grey = cv2.resize(close_grey(self.greys, opened, job), size, interpolation=cv2.INTER_AREA)
             return grey_features(grey, *opened.size, self._ignore_mask(ignored), most)
 
         key = key_of("features", opened.identity, ignored, side, most)

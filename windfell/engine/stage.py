@@ -37,6 +37,7 @@ class Host(Protocol):
     """The engine, as its stages see it."""
 
     cache: Cache
+    greys: Cache
 
     def opened_all(self, project: Project, frame_set: FrameSet, job: Job) -> list[Opened]: ...
 
@@ -84,7 +85,7 @@ def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: 
 
 
 def close_grey(cache: Cache, opened: Opened, job: Job) -> NDArray[np.uint8]:
-    """A frame's encoded grey (h, w), fine enough to refine points on; kept, as it is asked for again and again."""
+    """A frame's encoded grey (h, w), fine enough to refine points on; the latest are kept."""
     def look() -> NDArray[np.uint8]:
         return np.clip(np.rint(opened.grey(CLOSE_SIDE, job)), 0, 255).astype(np.uint8)
 
@@ -94,7 +95,7 @@ def close_grey(cache: Cache, opened: Opened, job: Job) -> NDArray[np.uint8]:
 def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:
     """A frame's encoded grey light, fine enough to refine points on, in the px of an ideal lens."""
     width, height = opened.size
-    grey = close_grey(host.cache, opened, job).astype(np.float32)
+    grey = close_grey(host.greys, opened, job).astype(np.float32)
     optics = host.optics(opened, frame)
     if optics is None or not optics.bends:
         return GreyView(grey, width)
@@ -107,7 +108,7 @@ def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarra
     width, height = opened.size
     k = min(1.0, LONGEST / max(width, height))
     size = max(1, round(width * k)), max(1, round(height * k))
-    grey = cv2.resize(close_grey(host.cache, opened, job), size, interpolation=cv2.INTER_AREA)
+    grey = cv2.resize(close_grey(host.greys, opened, job), size, interpolation=cv2.INTER_AREA)
     found = find_edges(grey, width, height)
     optics = host.optics(opened, frame)
     if optics is None or not optics.bends:

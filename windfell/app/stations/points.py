@@ -5,25 +5,22 @@ from __future__ import annotations
 from dataclasses import replace
 from itertools import pairwise
 
-import cv2
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from windfell.align.help import line_degrees, point_name
 from windfell.align.registration import PanoramaRegistration, Placed
-from windfell.app.picture.point_pane import Mark, PointPane, hatched
+from windfell.app.picture.point_pane import Mark, PointPane
 from windfell.app.picture.source import PictureSource
 from windfell.app.registrations import Registrations
 from windfell.app.session import Session
 from windfell.app.single import single_frame
+from windfell.app.stations.ignoring import Ignoring
 from windfell.app.widgets.pair_page import TOOLS, PairPage, PointsBoard
 from windfell.app.widgets.point_list import Row
 from windfell.engine.points import SURE, matching_spot, more_points
 from windfell.recipe import edits
 from windfell.recipe.model import ControlPoint, DroppedPoint, Frame, LineKind, PlumbLine
-from windfell.recipe.project_file import mask_name
-
-MASK_SIDE = 1024
 
 
 class Points(QObject):
@@ -34,6 +31,7 @@ class Points(QObject):
     def __init__(self, session: Session, found: Registrations) -> None:
         super().__init__()
         self.session, self.found = session, found
+        self.ignoring = Ignoring(session)
         self.rows: list[Row] = []
         self.row: int | None = None
         self.pair: tuple[str, str] | None = None
@@ -48,7 +46,8 @@ class Points(QObject):
         self.worst, self.delete, self.fill = board.worst, board.delete, board.fill
         for signal, answer in (
             (self.pairs.activated, self._pair_chosen), (self.tools.picked, self.set_tool),
-            (self.for_all.clicked, self._ignore_in_all), (self.clear.clicked, self._clear_ignored),
+            (self.for_all.clicked, lambda: self.ignoring.in_all(self._chosen_frame())),
+            (self.clear.clicked, lambda: self.ignoring.clear(self._chosen_frame())),
             (self.list.picked, self.choose), (self.worst.clicked, self.go_to_worst),
             (self.delete.clicked, self.delete_chosen), (self.fill.clicked, self._fill),
             (self.weight.editingFinished, self._weight_typed), (self.limit.editingFinished, self._limit_typed),
@@ -59,7 +58,9 @@ class Points(QObject):
             pane.chosen.connect(self.choose)
             pane.dragged.connect(lambda row, x, y, end, n=side: self._drag(n, row, x, y, end))
             pane.lined.connect(lambda points, n=side: self._draw_line(n, points))
-            pane.outlined.connect(lambda points, n=side: self._ignore(n, points))
+            pane.outlined.connect(lambda points, n=side: self.ignoring.outline(self._frames()[n], points))
+            pane.brushed.connect(lambda points, radius, erase, n=side: self.ignoring.brush(
+                self._frames()[n], points, radius, erase))
             pane.hovered.connect(lambda x, y, n=side: self._hover(n, x, y))
             pane.line_chosen.connect(lambda line, n=side: self._choose_line(n, line))
 
@@ -222,9 +223,9 @@ class Points(QObject):
             pane.marks, pane.row = marks[side], self.row
             pane.pending = self._pending[1] if self._pending and self._pending[0] == side else None
             pane.lines = [(str(x.kind), list(x.points), self._line_words(x)) for x in self._lines_of(frame.id)]
-            pane.ignored = self._hatch(frame)
+            pane.ignored = self.ignoring.hatch(frame)
             pane.update()
-        ignoring = self.tools_value == "ignore"
+        ignoring = self.tools_value in ("ignore", "brush")
         self.for_all.setVisible(ignoring)
         self.clear.setVisible(ignoring)
         self._say_tool()
@@ -246,10 +247,6 @@ class Points(QObject):
         if not isinstance(place, Placed) or line.kind is LineKind.STRAIGHT:
             return ""
         return f"{line_degrees(place, line.points, str(line.kind)):+.2f}°"
-
-    def _hatch(self, frame: Frame):
-        names = [m.name for m in frame.masks if m.purpose == "ignore" and m.name in self.session.engine.masks]
-        return hatched(np.maximum.reduce([self.session.engine.masks[n] for n in names])) if names else None
 
     def _say_tool(self) -> None:
         tips = {t[0]: t[2] for t in TOOLS}
@@ -441,34 +438,9 @@ class Points(QObject):
             pane.update()
         self._show_weight()
 
-    def _ignore(self, side: int, points: list) -> None:
-        """An outlined area joins what is ignored in that frame."""
-        s, frame, shown = self.session, self._frames()[side], self.panes[side].source.shown
-        k = MASK_SIDE / max(shown.width, shown.height)
-        mask = np.zeros((max(1, round(shown.height * k)), max(1, round(shown.width * k))), np.uint8)
-        cv2.fillPoly(mask, [np.rint(np.array(points) * k).astype(np.int32)], 255)
-        for m in frame.masks:
-            old = s.engine.masks.get(m.name)
-            if m.purpose == "ignore" and old is not None:
-                mask = np.maximum(mask, cv2.resize(old, mask.shape[::-1], interpolation=cv2.INTER_NEAREST))
-        name = mask_name(mask)
-        s.engine.masks[name] = mask
-        s.edit(edits.ignore_area(s.project, s.set_id, [frame.id], name), True)
-
-    def _ignore_in_all(self) -> None:
-        s = self.session
-        frame = next((f for f in self._frames() if f.id == s.frame_id), self._frames()[0])
-        names = [m.name for m in frame.masks if m.purpose == "ignore"]
-        if not names:
-            s.say("The chosen frame has no ignored area yet; draw around one.", "info")
-            return
-        s.edit(edits.ignore_area(s.project, s.set_id, [f.id for f in s.frame_set.frames], names[-1]), True)
-
-    def _clear_ignored(self) -> None:
-        s = self.session
-        frame = next((f for f in self._frames() if f.id == s.frame_id), self._frames()[0])
-        if any(m.purpose == "ignore" for m in frame.masks):
-            s.edit(edits.ignore_area(s.project, s.set_id, [frame.id], None), True)
+    def _chosen_frame(self) -> Frame:
+        """The frame of the pair that is chosen, or its first."""
+        return next((f for f in self._frames() if f.id == self.session.frame_id), self._frames()[0])
 
     def _hover(self, side: int, x: float, y: float) -> None:
         """Linked loupes: the spot under the pointer here, and where the cameras see it there."""

@@ -16,6 +16,7 @@ TOOLS = (
     ("upright", "Upright", "Draw along something that stands upright"),
     ("straight", "Straight", "Click along something straight; a double click ends the line"),
     ("ignore", "Ignore", "Draw around what no point may be taken from: water, clouds, people"),
+    ("brush", "Brush", "Paint over what no point may be taken from; with Shift paint is taken away"),
 )
 
 
