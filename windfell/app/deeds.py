@@ -196,7 +196,8 @@ class Deeds:
         self.window.stations["shape"].make_level()
 
     def on_toggle_turning(self) -> None:
-        self.window.stations["shape"].drag.toggle()
+        shape = self.window.stations["shape"]
+        shape.set_drag("moves" if shape.way == "turns" else "turns")
 
     def on_toggle_trim(self) -> None:
         trims = self.session.frame_set.outline.edges is Edges.TRIM

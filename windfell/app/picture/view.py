@@ -22,6 +22,7 @@ class PictureView(QWidget):
     zoomed = Signal(float)
     turned = Signal(float, float, bool)
     looked = Signal()
+    lined = Signal(QPointF, QPointF)
 
     def __init__(self, source: PictureSource, before: PictureSource) -> None:
         super().__init__()
@@ -32,6 +33,8 @@ class PictureView(QWidget):
         self.compare, self.held = "off", False
         self.divide = 0.5
         self.turning = False
+        self.lining = False
+        self._line: tuple[QPointF, QPointF] | None = None
         self.overlay = None
         self.surround: str | None = None
         self.teach = ""
@@ -145,14 +148,15 @@ class PictureView(QWidget):
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
             turns = self.turning and event.button() == Qt.MouseButton.LeftButton
             near_divide = self.compare == "divide" and self._over_divide(event.position())
-            way = "divide" if near_divide else "turn" if turns else "pan"
+            lines = self.lining and event.button() == Qt.MouseButton.LeftButton
+            way = "divide" if near_divide else "line" if lines else "turn" if turns else "pan"
             self._drag = (way, event.position(), QPointF(self._middle))
 
     def mouseMoveEvent(self, event) -> None:
         self._point(event.position())
         if self._drag is None:
             over = self.compare == "divide" and self._over_divide(event.position())
-            shape = Qt.CursorShape.SplitHCursor if over else (
+            shape = Qt.CursorShape.SplitHCursor if over else Qt.CursorShape.CrossCursor if self.lining else (
                 Qt.CursorShape.SizeAllCursor if self.turning else Qt.CursorShape.ArrowCursor)
             self.setCursor(shape)
             return
@@ -166,6 +170,9 @@ class PictureView(QWidget):
             self.update()
         elif way == "turn":
             self.turned.emit(moved.x() / self.zoom, moved.y() / self.zoom, False)
+        elif way == "line":
+            self._line = start, event.position()
+            self.update()
         else:
             if self._zoom is None:
                 self._zoom = self.zoom
@@ -177,6 +184,12 @@ class PictureView(QWidget):
         if self._drag and self._drag[0] == "turn":
             moved = event.position() - self._drag[1]
             self.turned.emit(moved.x() / self.zoom, moved.y() / self.zoom, True)
+        if self._line is not None:
+            r = self.picture_rect()
+            ends = [QPointF((p.x() - r.x()) / r.width(), (p.y() - r.y()) / r.height()) for p in self._line]
+            self._line = None
+            self.update()
+            self.lined.emit(*ends)
         self._drag = None
 
     def mouseDoubleClickEvent(self, event) -> None:
@@ -218,6 +231,11 @@ class PictureView(QWidget):
         self._paint_compared(painter, rect)
         if self.overlay:
             self.overlay(painter, rect, self.zoom)
+        if self._line is not None:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            for name, width in (("sheet", 4.4), ("gorse", 2.0)):
+                painter.setPen(QPen(theme.colour(name), width))
+                painter.drawLine(*self._line)
 
     def _paint_compared(self, painter: QPainter, rect: QRectF) -> None:
         before = self.before.shown

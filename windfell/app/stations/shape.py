@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtCore import QPointF
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QWidget
 
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
@@ -13,10 +14,12 @@ from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.proofs import Alternative, Proofs
 from windfell.app.widgets.ruler import Ruler
+from windfell.engine.lines import line_on_frame
 from windfell.geometry.projections import PROJECTIONS
 from windfell.job import Job
+from windfell.recipe import edits
 from windfell.recipe.edits import field_at
-from windfell.recipe.model import Edges, FrameSet, Project, ProjectionChoice, View
+from windfell.recipe.model import Edges, FrameSet, LineKind, PlumbLine, Project, ProjectionChoice, View
 from windfell.shape.stretch import most_stretch
 
 RULERS = (("Turn", "view.yaw_deg"), ("Tilt", "view.pitch_deg"), ("Roll", "view.roll_deg"))
@@ -31,8 +34,9 @@ class Shape(Station):
         super().__init__(session)
         self._view = view
         self._start: View | None = None
+        self.way = "moves"
         self.rulers: dict[str, Ruler] = {}
-        self.column.addWidget(self.title("Shape"))
+        self.column.setContentsMargins(16, 6, 12, 6)
         for words, path in RULERS:
             limits = field_at(path).metadata
             ruler = Ruler(words, limits["low"], limits["high"], 0.0, "°")
@@ -43,22 +47,31 @@ class Shape(Station):
             ("leave", "Leave", "Keep everything, with a ragged outline"),
             ("trim", "Trim", "The largest rectangle that is wholly covered")))
         self.edges.picked.connect(lambda v: session.change("outline.edges", Edges(v), True))
-        self.drag = QPushButton("Drag turns", checkable=True)
-        self.drag.setToolTip("Dragging the picture turns and tilts the view instead of moving it")
-        self.drag.toggled.connect(self._set_turning)
-        self.level = QPushButton("Level")
+        self.level = QPushButton("Back to level")
         self.level.setToolTip("Turn, tilt and roll back to the level horizon that was found")
         self.level.clicked.connect(self.make_level)
         self.sphere = QCheckBox("Whole sphere")
         self.sphere.setToolTip("All 360 by 180 degrees, for viewers of spheres")
         self.sphere.clicked.connect(lambda on: session.change("view.full_sphere", on, True))
+        self.drag = Choice("Drag", (
+            ("moves", "Moves", "Dragging moves the picture in its place"),
+            ("turns", "Turns", "Dragging turns and tilts the view"),
+            ("level", "Level", "Drag along something that is level: the picture obeys"),
+            ("upright", "Upright", "Drag along something that stands upright: the picture obeys")))
+        self.drag.set_value("moves")
+        self.drag.picked.connect(self.set_drag)
+        view.lined.connect(self._draw_line)
+        top = QHBoxLayout()
+        top.addWidget(self.title("Shape"))
+        top.addStretch(1)
+        top.addWidget(self.level)
+        self.column.insertLayout(0, top)
         row = QHBoxLayout()
-        row.addWidget(self.edges, 1)
+        row.addWidget(self.edges)
+        row.addStretch(1)
+        row.addWidget(self.sphere)
         self.column.addLayout(row)
-        grid = QGridLayout()
-        for n, part in enumerate((self.level, self.drag, self.sphere)):
-            grid.addWidget(part, 0, n)
-        self.column.addLayout(grid)
+        self.column.addWidget(self.drag)
         self.column.addStretch(1)
         self.proofs = Proofs(
             session, [Alternative(p.name, p.title, p.suits) for p in PROJECTIONS.values()],
@@ -94,10 +107,33 @@ class Shape(Station):
         return getattr(shown, "projection", "") if shown and shown.set_id == frame_set.id else ""
 
     def entered(self) -> None:
-        self._view.turning = self.drag.isChecked()
+        self.set_drag(self.way)
 
     def left(self) -> None:
-        self._view.turning = False
+        self._view.turning = self._view.lining = False
+
+    def set_drag(self, way: str) -> None:
+        """What dragging on the picture does: "moves", "turns", or draws a line: "level", "upright"."""
+        self.way = way
+        self.drag.set_value(way)
+        self._view.turning = way == "turns"
+        self._view.lining = way in ("level", "upright")
+
+    def _draw_line(self, start: QPointF, end: QPointF) -> None:
+        """The line goes to the frame that shows it best; the registration obeys it."""
+        s, kind = self.session, LineKind(self.way)
+        engine, project, set_id = s.engine, s.project, s.set_id
+        ends = [(p.x(), p.y()) for p in (start, end)]
+
+        def draw(line: PlumbLine) -> None:
+            if s.project is not project:
+                return
+            lines = (*s.frame_set.registration.lines, line)
+            s.edit(edits.set_lines(s.project, s.set_id, lines, f"draw a line that is {kind}"), True)
+            number = [f.id for f in s.frame_set.frames].index(line.frame) + 1
+            s.say(f"The line is {kind} now; it lies on frame {number}, under Align, Two frames.", "good")
+
+        s.desk.ask("line", lambda job: line_on_frame(engine, project, set_id, ends, kind, job), draw)
 
     def make_level(self) -> None:
         """Back to the found horizon, as one edit."""
@@ -107,9 +143,6 @@ class Shape(Station):
 
     def _choose(self, projection: str) -> None:
         self.session.change("view.projection", ProjectionChoice(projection), True)
-
-    def _set_turning(self, on: bool) -> None:
-        self._view.turning = on
 
     def _dragged(self, dx: float, dy: float, ended: bool) -> None:
         """Turn and tilt by a drag of so many full-size pixels, since its start."""
