@@ -12,13 +12,16 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import _HOME, engine, frames_in, project_of, ridge, stranger, textured
+from windfell.align.adjust import Observations
+from windfell.align.cameras import cameras_of
 from windfell.align.closer import doubtful_pairs
 from windfell.align.even import BOUND_SHARE
 from windfell.align.features import Features
+from windfell.align.help import HandPoint, Help, meeting_points
 from windfell.align.pairs import Link
 from windfell.align.panorama import grounded
 from windfell.align.parallax import parallax_px
-from windfell.align.solve import LensHint
+from windfell.align.solve import Ground, LensHint
 from windfell.cli.main import main
 from windfell.demo import sets as demo_sets
 from windfell.engine.stage import Detail, ideal_features
@@ -155,6 +158,16 @@ class Evening(unittest.TestCase):
             pictures.append(made.picture(project, set_id, 0.3, job).light)
         self.assertNotEqual(*keys)
         self.assertGreater(np.abs(pictures[0][:200, :300] - pictures[1][:200, :300]).max(), 0.01)
+
+    def test_dropped_points_have_no_say_and_those_made_by_hand_have(self):
+        found = Observations(0, 1, np.array([[10.0, 20.0], [30, 40]]), np.array([[1.0, 2.0], [3, 4]]))
+        aside = Observations(0, 1, np.array([[50.0, 60.0]]), np.array([[5.0, 6.0]]), np.array([9.0]))
+        ground = Ground(cameras_of([(100, 100)] * 2, [0, 0], np.array([90.0])), (0, 1), (found,), 1.0, (), ("", ""),
+                        (aside,))
+        by_hand = HandPoint(0, 1, (70.0, 80.0), (7.0, 8.0), 3.0)
+        points = meeting_points(ground, Help((by_hand,), dropped=frozenset({(0, 1, 10, 20)}), worst_px=0.1))
+        assert_allclose(np.concatenate([o.points_a for o in points]), [[30, 40], [50, 60], [70, 80]])
+        self.assertEqual([None if o.weight is None else list(o.weight) for o in points], [None, None, [3.0]])
 
     def test_it_stops_when_told(self):
         project, set_id = near_project(True)

@@ -8,7 +8,7 @@ for all frames at once). Whether that is more than noise is asked of points that
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -49,7 +49,7 @@ class Evened:
 @dataclass(frozen=True)
 class _Shared:
     """Points that frames share: whose they are, their place in each, what is left between them, and how a step in
-    `a` is seen in `b`.
+    `a` is seen in `b`; what each weighs.
     """
 
     a: NDArray[np.intp]
@@ -58,9 +58,10 @@ class _Shared:
     points_b: Array
     left: Array
     onto: Array
+    weight: Array
 
     def some(self, chosen: NDArray) -> _Shared:
-        return _Shared(*(v[chosen] for v in (self.a, self.b, self.points_a, self.points_b, self.left, self.onto)))
+        return _Shared(*(getattr(self, f.name)[chosen] for f in fields(self)))
 
     def __len__(self) -> int:
         return len(self.a)
@@ -99,10 +100,9 @@ def _shared(posed: dict[int, Posed], observations: Sequence[Observations]) -> _S
                          for d in (np.array([STEP, 0]), np.array([0, STEP]))], axis=-1)
         n = len(o.points_a)
         part = _Shared(np.full(n, o.a), np.full(n, o.b), o.points_a, o.points_b,
-                       carried(o.points_a) - o.points_b, onto)
+                       carried(o.points_a) - o.points_b, onto, np.ones(n) if o.weight is None else o.weight)
         parts.append(part.some(np.isfinite(part.left).all(1) & np.isfinite(part.onto).all((1, 2))))
-    return _Shared(*(np.concatenate([getattr(p, name) for p in parts])
-                     for name in ("a", "b", "points_a", "points_b", "left", "onto")))
+    return _Shared(*(np.concatenate([getattr(p, f.name) for p in parts]) for f in fields(_Shared)))
 
 
 def _left(bends: dict[int, Bend], points: _Shared) -> Array:
@@ -132,7 +132,7 @@ def _fitted(posed: dict[int, Posed], points: _Shared, job: Job) -> dict[int, Ben
     for turn in range(ROUNDS):
         job.step("evening out parallax", 0.2 + 0.8 * turn / ROUNDS)
         off = np.linalg.norm((design @ solution - goal).reshape(-1, 2), axis=1)
-        weight = np.repeat(1 / (1 + (off / scale) ** 2) ** 2 / NOISE_PX**2, 2)
+        weight = np.repeat(points.weight / (1 + (off / scale) ** 2) ** 2 / NOISE_PX**2, 2)
         pulled = design.T @ diags(weight)
         solution = spsolve((pulled @ design + stiff).tocsc(), pulled @ goal)
         scale = max(3 * NOISE_PX, TIGHTER * scale)

@@ -109,6 +109,14 @@ def _kept(cameras: Cameras, o: Observations, help_: Help) -> Observations:
     return o if keep.all() else o.chosen(keep)
 
 
+def meeting_points(ground: Ground, help_: Help) -> list[Observations]:
+    """All points, by frame number, that are to meet when parallax is evened out: found ones that count, also those
+    too far off to have a say in the registration, each with weight 1, and those made by hand.
+    """
+    found = [_kept(ground.cameras, o, replace(help_, worst_px=None)) for o in (*ground.held, *ground.aside)]
+    return [replace(o, weight=None) for o in found] + _hand_observations(help_.points)
+
+
 def point_name(a: int, b: int, at_a: Sequence[float]) -> tuple[int, int, int, int]:
     """By which a found point is dropped."""
     return a, b, round(float(at_a[0])), round(float(at_a[1]))

@@ -10,6 +10,7 @@ import numpy as np
 
 from windfell.align.even import Evened, evened
 from windfell.align.features import Features
+from windfell.align.help import meeting_points
 from windfell.align.horizon import horizon_turn
 from windfell.align.panorama import grounded, settled
 from windfell.align.registration import PanoramaRegistration, oriented, set_upright
@@ -104,8 +105,8 @@ class RegisteredFrames:
     def evened(self, job: Job) -> Evened:
         """How the frames would be bent for what they share to meet."""
         def even() -> Evened:
-            ground = self.ground(job)
-            return evened(self.registration(job), (*ground.held, *ground.aside), job)
+            points = meeting_points(self.ground(job), help_of(self.set))
+            return evened(self.registration(job), points, job)
 
         key = key_of("evened", self._registration_key(job))
         return self._once("evened", lambda: self._host.cache.get(key, even))
