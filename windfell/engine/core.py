@@ -27,7 +27,7 @@ from windfell.pixels.tiles import Region, tiled
 from windfell.recipe.model import Frame, FrameSet, Kind, Project
 from windfell.recipe.project_file import Masks
 
-FEATURES = {Detail.QUICK: (480, 1200), Detail.FINE: (800, 3000)}  # longest side in px, how many
+FEATURES = {Detail.QUICK: (520, 1500), Detail.FINE: (800, 3000)}  # longest side in px, how many
 GREY_BYTES = 192 * 2**20
 TILE = 1024
 PREVIEW_TILE = 160
