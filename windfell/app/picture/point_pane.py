@@ -187,7 +187,7 @@ class PointPane(PictureView):
     def _paint_over(self, p: QPainter, rect: QRectF, zoom: float) -> None:
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.ignored is not None:
-            p.setOpacity(0.55)
+            p.setOpacity(0.9)
             p.drawImage(rect, self.ignored)
             p.setOpacity(1.0)
         for n, (kind, points, words) in enumerate(self.lines):
@@ -288,7 +288,7 @@ def hatched(mask: np.ndarray) -> QImage:
     image.fill(Qt.GlobalColor.transparent)
     p = QPainter(image)
     p.fillRect(image.rect(), QBrush(theme.colour("heather"), Qt.BrushStyle.BDiagPattern))
-    p.fillRect(image.rect(), theme.colour("heather", 90))
+    p.fillRect(image.rect(), theme.colour("heather", 140))
     p.end()
     stencil = QImage(np.ascontiguousarray(mask).data, w, h, w, QImage.Format.Format_Alpha8).copy()
     p = QPainter(image)

@@ -4,19 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from windfell.app import theme
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.point_list import ErrorPlot, PointList
 
 TOOLS = (
-    ("points", "Points", "Click a spot in one frame; its partner in the other is looked for. Drag moves a point"),
+    ("points", "Points", "Click a spot in one frame, its partner is looked for; drag moves a point"),
     ("level", "Level", "Draw along something that is level"),
     ("upright", "Upright", "Draw along something that stands upright"),
     ("straight", "Straight", "Click along something straight; a double click ends the line"),
-    ("ignore", "Ignore", "Draw around what no point may be taken from: water, clouds, people"),
-    ("brush", "Brush", "Paint over what no point may be taken from; with Shift paint is taken away"),
+    ("ignore", "Ignore", "Draw around where no point may be taken: water, clouds, people"),
+    ("brush", "Brush", "Paint where no point may be taken; Shift takes paint away"),
 )
 
 
@@ -34,17 +43,21 @@ class PairPage(QWidget):
         row.setContentsMargins(12, 5, 12, 5)
         self.pairs = QComboBox()
         self.pairs.setAccessibleName("Pair of frames")
-        self.pairs.setMinimumWidth(196)
+        self.pairs.setMinimumWidth(150)
+        self.pairs.setMaximumWidth(196)
         self.tools = Choice("", TOOLS)
         self.tools.set_value("points")
         self.words = QLabel()
         self.words.setProperty("role", "quiet")
+        self.words.setWordWrap(True)
+        self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.for_all = QPushButton("For all frames")
         self.for_all.setToolTip("The ignored area of the chosen frame counts in all frames of the set")
         self.clear = QPushButton("Clear")
         self.clear.setToolTip("Take points everywhere in the chosen frame again")
         for part in (self.pairs, self.tools, self.for_all, self.clear):
             row.addWidget(part)
+        self.tools.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Preferred)
         row.addWidget(self.words, 1)
         column.addWidget(bar)
         both = QHBoxLayout()
