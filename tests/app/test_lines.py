@@ -62,6 +62,12 @@ class LinesOnThePicture(WindowTest):
         self.until(lambda: "shorter" in self.window.status.words.text())
         self.assertEqual(self.session.frame_set.registration.lines, ())
 
+    def test_a_twitch_of_the_hand_is_no_line(self):
+        self.shape.drag.press("level")
+        self.drag(self.window.view, self.at(0.45, 0.5), QPointF(5, 2))
+        self.settle()
+        self.assertIsNone(self.session.history.undo_words)
+
     def test_the_frame_sees_the_ends_where_the_picture_shows_them(self):
         engine, project = self.session.engine, self.session.project
         ends = [(0.44, 0.4), (0.45, 0.7)]

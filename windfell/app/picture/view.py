@@ -12,6 +12,7 @@ from windfell.app.picture.source import TILE, PictureSource
 
 MOST_ZOOM = 8.0
 BLINK_MS = 450
+LEAST_LINE = 16
 COMPARES = ("off", "divide", "blink", "ghost")
 
 
@@ -185,11 +186,12 @@ class PictureView(QWidget):
             moved = event.position() - self._drag[1]
             self.turned.emit(moved.x() / self.zoom, moved.y() / self.zoom, True)
         if self._line is not None:
-            r = self.picture_rect()
-            ends = [QPointF((p.x() - r.x()) / r.width(), (p.y() - r.y()) / r.height()) for p in self._line]
+            r, (start, end) = self.picture_rect(), self._line
+            ends = [QPointF((p.x() - r.x()) / r.width(), (p.y() - r.y()) / r.height()) for p in (start, end)]
             self._line = None
             self.update()
-            self.lined.emit(*ends)
+            if (end - start).manhattanLength() > LEAST_LINE:
+                self.lined.emit(*ends)
         self._drag = None
 
     def mouseDoubleClickEvent(self, event) -> None:
