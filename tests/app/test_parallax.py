@@ -45,3 +45,18 @@ class ParallaxInTheWindow(WindowTest):
         self.settle()
         self.assertFalse(join.even.isChecked())
         self.assertFalse(join.even_words.isVisible())
+
+
+class GroundUnderStars(WindowTest):
+    def test_the_switch_stands_only_with_stars_and_is_undone(self):
+        self.open("align", "still")
+        align = self.window.stations["align"]
+        self.assertFalse(align.ground.isVisible())
+        align.way.press("stars")
+        self.assertTrue(align.ground.isVisible())
+        self.click(align.ground, QPoint(8, 10))
+        self.assertTrue(self.session.frame_set.registration.ground_apart)
+        self.assertIn("ground apart", self.session.history.undo_words)
+        self.session.undo()
+        self.assertFalse(align.ground.isChecked())
+        self.settle()

@@ -101,7 +101,7 @@ def run_stack(options: Namespace, job: Job) -> None:
     reference = frame_set.frames[options.reference].id
     frame_set = replace(
         frame_set,
-        registration=Registration(Align(options.align), reference),
+        registration=Registration(Align(options.align), reference, ground_apart=options.ground == "apart"),
         combining=Combining(Rule(options.rule)),
     )
     _make(_prepared(frame_set, options), frame_set.id, options, job)

@@ -139,6 +139,8 @@ def _stack(p: argparse.ArgumentParser) -> None:
     p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png or .jpg")
     p.add_argument("--rule", required=True, choices=[str(c) for c in Rule])
     p.add_argument("--align", choices=[str(c) for c in Align], default="none")
+    p.add_argument("--ground", choices=("left", "apart"), default="left",
+                   help="with --align stars: leave the ground behind, or bring it together by itself")
     p.add_argument("--reference", type=int, default=0, metavar="N", help="counted from 0")
     p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")
 

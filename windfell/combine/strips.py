@@ -106,6 +106,12 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
     return read_in_colours(source, grid, where, lens, (left, top), plain), inside
 
 
+def shown(layer: Layer, region: Region) -> F32:
+    """A layer's light (h, w, 3) on the region, NaN where it shows nothing."""
+    light, mask = _plane(layer, region)
+    return light if mask is None else np.where(mask[..., None], light, np.float32(np.nan))
+
+
 def _carried(layer: Layer, points: NDArray[np.float64]) -> NDArray[np.float64]:
     """The frame's px of the reference's (..., 2)."""
     if layer.lenses is None:

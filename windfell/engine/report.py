@@ -8,7 +8,7 @@ import numpy as np
 
 from windfell.align.parallax import parallax_px
 from windfell.align.registration import PanoramaRegistration, Placed
-from windfell.align.series import Onto
+from windfell.align.series import NotOnto, Onto
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.stack import StackStages
 from windfell.job import Job
@@ -106,21 +106,25 @@ def point_rows(stages: PanoramaStages, job: Job) -> list[dict[str, Any]]:
 def stack_report(stages: StackStages, seconds: dict[str, float], job: Job) -> dict[str, Any]:
     """The stack report (docs/command-line.md): each frame's place on the reference."""
     found = stages.registration(job)
-    rows = []
-    for frame, place in zip(stages.set.used, found.frames, strict=True):
-        used = isinstance(place, Onto)
-        rows.append({
-            "file": frame_name(frame),
-            "used": used,
-            "transform": place.transform.tolist() if used else None,
-            "rms_px": round(place.rms_px, 4) if used else None,
-            "reason": None if used else place.reason,
-        })
+    rows = [{"file": frame_name(frame), **_place(place)}
+            for frame, place in zip(stages.set.used, found.frames, strict=True)]
+    for row, place in zip(rows, found.ground, strict=False):
+        row["ground"] = _place(place)
     return {
         "kind": "stack",
         "reference": found.reference,
         "frames": rows,
         "seconds": {k: round(v, 3) for k, v in seconds.items()},
+    }
+
+
+def _place(place: Onto | NotOnto) -> dict[str, Any]:
+    used = isinstance(place, Onto)
+    return {
+        "used": used,
+        "transform": place.transform.tolist() if used else None,
+        "rms_px": round(place.rms_px, 4) if used else None,
+        "reason": None if used else place.reason,
     }
 
 

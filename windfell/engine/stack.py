@@ -6,10 +6,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from windfell.align.ground import ground_places
 from windfell.align.series import NotOnto, Onto, align_series
-from windfell.align.stars import align_stars
+from windfell.align.stars import Stars, align_stars
 from windfell.combine.rules import RULES
-from windfell.combine.strips import Layer, combined
+from windfell.combine.skyline import share_at, sky_share
+from windfell.combine.strips import Layer, combined, shown
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened
@@ -21,14 +23,18 @@ from windfell.pixels.tiles import Region
 from windfell.recipe.model import Align, FrameSet, Kind, Project
 
 STRIP_ROWS = 256
+SKY_SIDE = 1000
 
 
 @dataclass(frozen=True)
 class StackRegistration:
-    """The reference among the frames in use, and every frame's place on it."""
+    """The reference among the frames in use, and every frame's place on it; by the ground apart, if that is asked
+    of star frames.
+    """
 
     reference: int
     frames: tuple[Onto | NotOnto, ...]
+    ground: tuple[Onto | NotOnto, ...] = ()
 
     @property
     def used(self) -> list[int]:
@@ -42,7 +48,7 @@ class StackStages:
 
     def __init__(self, host: Host, project: Project, frame_set: FrameSet) -> None:
         self._host, self._project, self.set = host, project, frame_set
-        self._held: dict[float, list[Layer]] = {}
+        self._held: dict[float, list[list[Layer]]] = {}
 
     def _opened(self, job: Job) -> list[Opened]:
         if "opened" not in self.__dict__:
@@ -51,7 +57,13 @@ class StackStages:
 
     def _registration_key(self, job: Job) -> str:
         content = content_key(self._opened(job), self.set.used)
-        return key_of("series", content, self.set.registration.align, self.reference())
+        return key_of("series", content, self.set.registration.align, self.reference(), self._apart)
+
+    @property
+    def _apart(self) -> bool:
+        """Whether the ground is registered apart from the stars."""
+        r = self.set.registration
+        return r.align is Align.STARS and r.ground_apart
 
     def key(self, job: Job) -> str:
         """Changes when the picture may have changed."""
@@ -89,7 +101,8 @@ class StackStages:
         frames = self.set.used
         if self.set.registration.align is Align.STARS:
             stars = all_stars(self._host, opened, frames, job)
-            return StackRegistration(self.reference(), tuple(align_stars(stars, self.reference(), job)))
+            found = tuple(align_stars(stars, self.reference(), job))
+            return StackRegistration(self.reference(), found, self._ground(opened, stars, job) if self._apart else ())
         way = str(self.set.registration.align)
         view = lambda n: close_view(self._host, opened[n], frames[n], job)  # noqa: E731
         for detail in Detail:
@@ -98,6 +111,31 @@ class StackStages:
             if not any(isinstance(place, NotOnto) for place in found):
                 break
         return StackRegistration(self.reference(), tuple(found))
+
+    def _ground(self, opened: list[Opened], stars: list[Stars], job: Job) -> tuple[Onto | NotOnto, ...]:
+        frames = self.set.used
+        features = ideal_features(self._host, opened, frames, job, Detail.FINE)
+        view = lambda n: close_view(self._host, opened[n], frames[n], job)  # noqa: E731
+        return tuple(ground_places(features, stars, self.reference(), job, view))
+
+    def sky(self, job: Job) -> np.ndarray:
+        """How much of each spot of the reference is sky, (h, w) 0..1, at a small scale."""
+        key = key_of("sky", self._registration_key(job))
+        return self._host.cache.get(key, lambda: self._find_sky(job), on_disk=True)
+
+    def _find_sky(self, job: Job) -> np.ndarray:
+        found = self.registration(job)
+        scale = min(1.0, SKY_SIDE / max(self.size(job)))
+        width, height = (max(1, round(v * scale)) for v in self.size(job))
+        region = Region(0, 0, width, height)
+
+        def laid(places: tuple[Onto | NotOnto, ...]) -> list[np.ndarray]:
+            layers = self._fitting(self._layers(places, scale, job), scale, job)
+            return [255 * np.sqrt(np.maximum(shown(x, region), 0)) for x in layers]
+
+        by_stars, by_ground = laid(found.frames), laid(found.ground)
+        job.step("looking for the skyline", 0.5)
+        return sky_share(by_ground[0], by_stars[1:], by_ground[1:])
 
     def size(self, job: Job) -> tuple[int, int]:
         """(width, height) px at full size: the reference's."""
@@ -116,38 +154,52 @@ class StackStages:
         found = self.registration(job)
         if len(found.used) < 1:
             raise CannotJoin("No frame could be brought onto the reference.")
-        opened = self._opened(job)
-        frames = self.set.used
+        self._held[scale] = [self._layers(places, scale, job) for places in (found.frames, found.ground) if places]
+        if found.ground:
+            self.sky(job)
+
+    def _layers(self, places: tuple[Onto | NotOnto, ...], scale: float, job: Job) -> list[Layer]:
+        """The frames with a place, the reference first."""
+        opened, frames, first = self._opened(job), self.set.used, self.reference()
+        used = [n for n, place in enumerate(places) if isinstance(place, Onto)]
+        used.sort(key=lambda n: n != first)
         sheets = job.map(
-            lambda n: self._host.developed(opened[n], frames[n], scale, job), found.used, "reading frames")
-        reference = sheets[found.used.index(found.reference)]
-        ref_size = (reference.width, reference.height)
+            lambda n: self._host.developed(opened[n], frames[n], scale, job), used, "reading frames")
+        ref_size = (sheets[0].width, sheets[0].height)
         layers = []
-        for n, sheet in zip(found.used, sheets, strict=True):
-            place = found.frames[n]
+        for n, sheet in zip(used, sheets, strict=True):
+            place = places[n]
             optics = self._host.optics(opened[n], frames[n])
             bends = optics is not None and (optics.bends or optics.fringes)
             to_own = planar.resized(opened[n].size, (sheet.width, sheet.height))
-            from_ref = np.linalg.inv(planar.resized(opened[found.reference].size, ref_size))
+            from_ref = np.linalg.inv(planar.resized(opened[first].size, ref_size))
             same = place.still and (sheet.width, sheet.height) == ref_size
             transform = None if same and not bends else to_own @ place.transform @ from_ref
             lenses = place.lens and (
                 place.lens.scaled(*ref_size), place.lens.scaled(sheet.width, sheet.height))
             layers.append(Layer(sheet, transform, optics if bends else None, lenses))
-        self._held[scale] = layers
+        return layers
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
         """A region, in px of the picture at that scale."""
         job.check()
         if scale not in self._held:
             self.prepare(scale, job)
-        layers = self._held[scale]
-        reference = layers[self.registration(job).used.index(self.reference())].sheet
-        wanted = (max(1, round(v * scale)) for v in self.size(job))
-        if (reference.width, reference.height) != tuple(wanted):
-            layers = [self._rescaled(x, reference, scale, job) for x in layers]
-        light = combined(layers, RULES[str(self.set.combining.rule)], region)
+        rule = RULES[str(self.set.combining.rule)]
+        lights = [combined(self._fitting(layers, scale, job), rule, region) for layers in self._held[scale]]
+        light = lights[0]
+        if len(lights) == 2:
+            sky = share_at(self.sky(job), region, scale, self.size(job))[..., None]
+            light = sky * lights[0] + (1 - sky) * lights[1]
         return Picture(light, np.ones(light.shape[:2], bool))
+
+    def _fitting(self, layers: list[Layer], scale: float, job: Job) -> list[Layer]:
+        """The layers as read for a picture of just that scale."""
+        reference = layers[0].sheet
+        wanted = tuple(max(1, round(v * scale)) for v in self.size(job))
+        if (reference.width, reference.height) == wanted:
+            return layers
+        return [self._rescaled(x, reference, scale, job) for x in layers]
 
     def _rescaled(self, layer: Layer, reference, scale: float, job: Job) -> Layer:
         """The layer read at a scale between those that are kept."""

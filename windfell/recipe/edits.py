@@ -44,6 +44,7 @@ VALUE_WORDS = {
     "registration.rows": "rows",
     "registration.columns": "columns",
     "registration.worst_px": "leave out points worse than",
+    "registration.ground_apart": "ground apart from the stars",
     "view.projection": "projection",
     "view.yaw_deg": "turn",
     "view.pitch_deg": "tilt",

@@ -233,7 +233,8 @@ class Registration:
 
     `camera`: turned on the spot, or slid along a flat subject. `rows` and `columns` say that the frames were taken
     row by row, each from left to right, so that only neighbours are compared; 0: nothing is said.
-    Found points worse than `worst_px` are left out; None: none.
+    Found points worse than `worst_px` are left out; None: none. `ground_apart`: under stars the ground is registered
+    apart and combined by itself.
     """
 
     align: Align = Align.NONE
@@ -247,6 +248,7 @@ class Registration:
     dropped: tuple[DroppedPoint, ...] = ()
     worst_px: float | None = number(None, 0.01, 1000.0, "px")
     lines: tuple[PlumbLine, ...] = ()
+    ground_apart: bool = False
     unknown: Unknown = ()
 
 

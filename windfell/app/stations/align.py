@@ -84,6 +84,9 @@ class Align(Station):
             (Way.SIMILARITY, "Move, turn and scale the frames"),
             (Way.PERSPECTIVE, "Bend the frames in perspective, as held in hand"),
             (Way.STARS, "By the stars; what stands on the ground is left behind"))], in_row=3)
+        self.ground = QCheckBox("Bring the ground together by itself")
+        self.ground.setToolTip("Under stars: the ground is registered apart and joined to the sky along the skyline")
+        self.ground.clicked.connect(lambda on: session.change("registration.ground_apart", on, True))
         self.way.picked.connect(lambda v: session.change("registration.align", Way(v), True))
         self.layout_hint = QLineEdit()
         self.layout_hint.setFont(theme.numbers_font())
@@ -141,6 +144,7 @@ class Align(Station):
         rows = QVBoxLayout(self._stack)
         rows.setContentsMargins(0, 0, 0, 0)
         rows.addWidget(self.way)
+        rows.addWidget(self.ground)
         row = QHBoxLayout()
         label = QLabel("Reference")
         label.setFixedWidth(62)
@@ -204,6 +208,8 @@ class Align(Station):
         if not self.focal.hasFocus():
             self.focal.setText(f"{r.focal_px:.1f} px" if r.focal_px else self._found_focal())
         self.way.set_value(str(r.align))
+        self.ground.setVisible(r.align is Way.STARS)
+        self.ground.setChecked(r.ground_apart)
         self._fill_reference()
         self._fill_frames()
         self._fill_links()
