@@ -11,11 +11,16 @@ from windfell.align.registration import PairFit, PanoramaRegistration, Placed
 from windfell.app import theme
 from windfell.app.registrations import Registrations
 from windfell.app.session import Session
-from windfell.app.stations.parallax_map import Strokes, legend_words, paint_strokes, strokes_of
+from windfell.app.stations.parallax_map import (
+    GOOD_PX,
+    POOR_PX,
+    Strokes,
+    legend_words,
+    on_map,
+    paint_strokes,
+    strokes_of,
+)
 from windfell.app.thumbnails import Thumbnails
-from windfell.geometry.projections import PROJECTIONS
-
-GOOD_PX, POOR_PX = 1.0, 3.0
 
 
 def link_form(rms_px: float) -> tuple[str, Qt.PenStyle, str]:
@@ -201,11 +206,9 @@ class OverlapMap(QWidget):
 
 def _outline(frame: Placed) -> np.ndarray:
     """The frame's border as (longitude, latitude) in rad, unwrapped along the border, or on its flat subject."""
-    rays = frame.posed.rays(frame.lens.border(10))
+    plane = on_map(frame, frame.lens.border(10))
     if frame.place is not None:
-        rays = rays[np.isfinite(rays[:, 0])]
-        return rays[:, :2] / rays[:, 2:]
-    plane = PROJECTIONS["equirectangular"].forward(rays)
+        return plane[np.isfinite(plane[:, 0])]
     plane[:, 0] = np.unwrap(plane[:, 0])
     plane[:, 0] -= 2 * np.pi * np.round(plane[:, 0].mean() / (2 * np.pi))
     return plane

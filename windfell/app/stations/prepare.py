@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStackedWidget, QWidget
 
 from windfell.app.picture.pair_view import PairView
 from windfell.app.picture.source import PictureSource
@@ -13,6 +13,7 @@ from windfell.app.single import single_frame
 from windfell.app.stations.development import DevelopmentControls
 from windfell.app.stations.lens import LensControls
 from windfell.app.stations.station import Station
+from windfell.app.widgets.bar import bar_above
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.findings import FindingsList
 from windfell.recipe.model import Align, Frame, Kind
@@ -48,13 +49,7 @@ class Prepare(Station):
 
     def _build_page(self) -> None:
         self.page = QWidget()
-        column = QVBoxLayout(self.page)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(0)
-        bar = QWidget()
-        bar.setObjectName("bar")
-        row = QHBoxLayout(bar)
-        row.setContentsMargins(12, 5, 12, 5)
+        column, row = bar_above(self.page)
         self.way = Choice("", (
             ("divide", "Halves", "One frame on each side of a line that moves"),
             ("blink", "Blink", "One frame, then the other"),
@@ -73,7 +68,6 @@ class Prepare(Station):
         row.addWidget(self.whole)
         row.addWidget(self.clipping)
         row.addWidget(self.words, 1)
-        column.addWidget(bar)
         column.addWidget(self.view, 1)
 
     def _build_controls(self) -> None:

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app import theme
+from windfell.app.widgets.bar import bar_above
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.point_list import ErrorPlot, PointList
 
@@ -34,13 +35,7 @@ class PairPage(QWidget):
 
     def __init__(self, panes: Sequence[QWidget]) -> None:
         super().__init__()
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(0)
-        bar = QWidget()
-        bar.setObjectName("bar")
-        row = QHBoxLayout(bar)
-        row.setContentsMargins(12, 5, 12, 5)
+        column, row = bar_above(self)
         self.pairs = QComboBox()
         self.pairs.setAccessibleName("Pair of frames")
         self.pairs.setMinimumWidth(150)
@@ -59,7 +54,6 @@ class PairPage(QWidget):
             row.addWidget(part)
         self.tools.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Preferred)
         row.addWidget(self.words, 1)
-        column.addWidget(bar)
         both = QHBoxLayout()
         both.setContentsMargins(0, 0, 0, 0)
         both.setSpacing(2)
