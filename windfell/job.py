@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from typing import TypeVar
@@ -87,6 +87,21 @@ class Job:
         for n, result in self.stream(work, items, stage, workers, ordered=False):
             results[n] = result
         return [results[n] for n in range(len(items))]
+
+    def beside(self, work: Callable[[T], object], items: Iterable[T]) -> None:
+        """Begin work whose results are kept elsewhere, on a thread of its own; nobody waits for it.
+
+        It ends early when the job is told to stop, or when an item cannot be worked on: who needs it will hear.
+        """
+        def all_of_them() -> None:
+            for item in items:
+                if self._stop.is_set():
+                    return
+                work(item)
+
+        pool = ThreadPoolExecutor(max_workers=1)
+        pool.submit(all_of_them)
+        pool.shutdown(wait=False)
 
     def stream(
         self,

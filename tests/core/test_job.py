@@ -33,6 +33,29 @@ class Jobs(unittest.TestCase):
             pass
         self.assertEqual((told[0].stage, told[0].fraction), ("counting", 0.0))
 
+    def test_work_beside_is_done_while_nobody_waits_and_ends_when_stopped(self):
+        for stops, expected in ((True, [1]), (False, [1, 2, 3])):
+            with self.subTest(stops=stops):
+                done, gate, ended, job = [], threading.Event(), threading.Event(), Job()
+
+                def items(ended=ended):
+                    try:
+                        yield from (1, 2, 3)
+                    finally:
+                        ended.set()
+
+                def one(n, done=done, gate=gate):
+                    gate.wait(5)
+                    done.append(n)
+
+                job.beside(one, items())
+                self.assertEqual(done, [])
+                if stops:
+                    job.stop()
+                gate.set()
+                self.assertTrue(ended.wait(5))
+                self.assertEqual(done, expected)
+
     def test_an_error_in_a_worker_is_raised(self):
         with self.assertRaises(ZeroDivisionError):
             Job().map(lambda n: 1 // n, [1, 0], "dividing")

@@ -18,7 +18,6 @@ from windfell.align.closer import doubtful_pairs
 from windfell.align.even import BOUND_SHARE
 from windfell.align.features import Features
 from windfell.align.help import HandPoint, Help, meeting_points
-from windfell.align.pairs import Link
 from windfell.align.panorama import grounded
 from windfell.align.parallax import parallax_px
 from windfell.align.solve import Ground, LensHint
@@ -162,10 +161,10 @@ class Evening(unittest.TestCase):
     def test_dropped_points_have_no_say_and_those_made_by_hand_have(self):
         found = Observations(0, 1, np.array([[10.0, 20.0], [30, 40]]), np.array([[1.0, 2.0], [3, 4]]))
         aside = Observations(0, 1, np.array([[50.0, 60.0]]), np.array([[5.0, 6.0]]), np.array([9.0]))
-        ground = Ground(cameras_of([(100, 100)] * 2, [0, 0], np.array([90.0])), (0, 1), (found,), 1.0, (), ("", ""),
-                        (aside,))
+        ground = Ground(cameras_of([(100, 100)] * 2, [0, 0], np.array([90.0])), (0, 1), (found,), 1.0, (), ("", ""))
         by_hand = HandPoint(0, 1, (70.0, 80.0), (7.0, 8.0), 3.0)
-        points = meeting_points(ground, Help((by_hand,), dropped=frozenset({(0, 1, 10, 20)}), worst_px=0.1))
+        help_ = Help((by_hand,), dropped=frozenset({(0, 1, 10, 20)}), worst_px=0.1)
+        points = meeting_points(ground, (found, aside), help_)
         assert_allclose(np.concatenate([o.points_a for o in points]), [[30, 40], [50, 60], [70, 80]])
         self.assertEqual([None if o.weight is None else list(o.weight) for o in points], [None, None, [3.0]])
 
@@ -199,9 +198,10 @@ class CloserLook(unittest.TestCase):
         by_detail = {d: ideal_features(made, opened, used, job, d) for d in Detail}
         return by_detail, [LensHint(o.lens_key, o.focal_px) for o in opened]
 
-    def test_finer_features_are_more_and_asked_for_only_where_a_frame_has_no_place(self):
+    def test_finer_features_are_others_and_asked_for_only_where_a_frame_has_no_place(self):
         by_detail, hints = self._frames(frames_in(ridge()))
-        self.assertGreaterEqual(min(map(len, by_detail[Detail.FINE])), min(map(len, by_detail[Detail.QUICK])))
+        self.assertTrue(all(f.binary for f in by_detail[Detail.QUICK]))
+        self.assertFalse(any(f.binary for f in by_detail[Detail.FINE]))
         asked = []
 
         def finer(numbers):
@@ -228,9 +228,9 @@ class CloserLook(unittest.TestCase):
         features = by_detail[Detail.QUICK]
         ground = grounded(features, hints, Job())
         pairs = [(a, b) for a in range(4) for b in range(a + 1, 4)]
-        firm = [Link(a, a + 1, np.zeros((90, 2)), np.zeros((90, 2)), np.ones(90, bool), np.eye(3)) for a in range(3)]
-        self.assertEqual(doubtful_pairs(ground, features, firm, pairs), [])
-        self.assertEqual(doubtful_pairs(ground, features, firm[1:], pairs), [(0, 1)])
+        firm = tuple(Observations(a, a + 1, np.zeros((90, 2)), np.zeros((90, 2))) for a in range(3))
+        self.assertEqual(doubtful_pairs(replace(ground, held=firm), features, pairs), [])
+        self.assertEqual(doubtful_pairs(replace(ground, held=firm[1:]), features, pairs), [(0, 1)])
 
 
 class LumaOfAJpeg(unittest.TestCase):

@@ -35,9 +35,9 @@ def likely_pairs(features: Sequence[Features]) -> list[tuple[int, int]]:
 
 
 def _aggregated(features: Sequence[Features]) -> NDArray[np.float32]:
-    """(frames, WORDS * 128) unit vectors."""
+    """(frames, WORDS * length of a descriptor) unit vectors."""
     rng = np.random.default_rng(4)
-    pool = np.concatenate([f.descriptors[:SAMPLE] for f in features if len(f)])
+    pool = np.concatenate([f.vectors(SAMPLE) for f in features if len(f)])
     words = pool[rng.choice(len(pool), min(WORDS, len(pool)), replace=False)].copy()
     for _ in range(ROUNDS):
         nearest = np.argmax(pool @ words.T, axis=1)
@@ -46,11 +46,12 @@ def _aggregated(features: Sequence[Features]) -> NDArray[np.float32]:
             if len(members):
                 words[w] = members.mean(axis=0)
         words /= np.linalg.norm(words, axis=1, keepdims=True) + 1e-9
-    out = np.zeros((len(features), len(words), 128), np.float32)
+    out = np.zeros((len(features), *words.shape), np.float32)
     for n, f in enumerate(features):
         if len(f):
-            nearest = np.argmax(f.descriptors @ words.T, axis=1)
-            np.add.at(out[n], nearest, f.descriptors - words[nearest])
+            vectors = f.vectors()
+            nearest = np.argmax(vectors @ words.T, axis=1)
+            np.add.at(out[n], nearest, vectors - words[nearest])
     flat = out.reshape(len(features), -1)
     flat = np.sign(flat) * np.sqrt(np.abs(flat))
     return flat / (np.linalg.norm(flat, axis=1, keepdims=True) + 1e-9)

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse.csgraph import shortest_path
 
+from windfell.align.adjust import Observations
 from windfell.align.cameras import Cameras, carried
 from windfell.align.features import Features
-from windfell.align.pairs import Link
 from windfell.align.solve import Ground
 
 Array = NDArray[np.float64]
@@ -22,7 +22,7 @@ STEPS = 12
 
 
 def doubtful_pairs(
-    ground: Ground, features: Sequence[Features], links: Sequence[Link], pairs: Sequence[tuple[int, int]]
+    ground: Ground, features: Sequence[Features], pairs: Sequence[tuple[int, int]]
 ) -> list[tuple[int, int]]:
     """Those of the `pairs` that finer features may still decide.
 
@@ -32,20 +32,21 @@ def doubtful_pairs(
     members = set(ground.members)
     fair = [(a, b) for a, b in pairs if not features[a].problem and not features[b].problem]
     out = [(a, b) for a, b in fair if a not in members or b not in members]
-    steps = _steps_between(len(features), links)
-    points = np.bincount([n for k in links for n in (k.a, k.b)], [k.count for k in links for _ in (0, 1)],
-                         len(features))
+    steps = _steps_between(len(features), ground.held)
+    points = np.zeros(len(features))
+    for o in ground.held:
+        points[[o.a, o.b]] += len(o.points_a)
     loose = [(a, b) for a, b in fair if a in members and b in members
              and steps[a, b] > 1 and (steps[a, b] > NEAR_STEPS or min(points[a], points[b]) < FIRM_POINTS)]
     return sorted(out + [(a, b) for a, b in loose if _overlap(ground.cameras, features, a, b)])
 
 
-def _steps_between(count: int, links: Sequence[Link]) -> Array:
+def _steps_between(count: int, held: Sequence[Observations]) -> Array:
     """(n, n): over how many firm links frames hold together; inf where they do not."""
     firm = np.zeros((count, count))
-    for k in links:
-        if k.count >= LOOSE_POINTS:
-            firm[k.a, k.b] = 1
+    for o in held:
+        if len(o.points_a) >= LOOSE_POINTS:
+            firm[o.a, o.b] = 1
     return shortest_path(firm, directed=False, unweighted=True)
 
 

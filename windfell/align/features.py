@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import cv2
@@ -15,23 +16,35 @@ from windfell.pixels.colour import to_view
 MOST = 3000
 FEW = 600
 CELLS = 8
+LEVEL_STEP, LEVELS, CORNERS = 1.4, 5, (20, 7)
 
 
 @dataclass(frozen=True)
 class Features:
     """Points (n, 2) float64 in px of the frame's full size; descriptors (n, 128) float32 of
-    unit length (RootSIFT, Arandjelovic & Zisserman 2012). Strongest first. `problem` says why
-    the frame could not be looked at.
+    unit length (RootSIFT, Arandjelovic & Zisserman 2012), or (n, 32) uint8 of 256 bits (ORB). Strongest
+    first. `problem` says why the frame could not be looked at.
     """
 
     points: NDArray[np.float64]
-    descriptors: NDArray[np.float32]
+    descriptors: NDArray[np.float32] | NDArray[np.uint8]
     width: int
     height: int
     problem: str = ""
 
     def __len__(self) -> int:
         return len(self.points)
+
+    @property
+    def binary(self) -> bool:
+        return self.descriptors.dtype == np.uint8
+
+    def vectors(self, most: int | None = None) -> NDArray[np.float32]:
+        """The first descriptors as unit vectors; of bits, so that a squared distance counts those that differ."""
+        first = self.descriptors[:most]
+        if not self.binary:
+            return first
+        return np.unpackbits(first, axis=1).astype(np.float32) / 8 - 1 / 16
 
 
 def unbent(features: Features, optics: Optics | None) -> Features:
@@ -60,14 +73,39 @@ def grey_features(
     grey: NDArray[np.uint8], width: int, height: int, ignore: NDArray[np.uint8] | None = None, most: int = MOST,
 ) -> Features:
     """As `find_features`, of encoded grey (h, w)."""
-    mask = None
-    if ignore is not None:
-        mask = cv2.resize(ignore, (grey.shape[1], grey.shape[0]), interpolation=cv2.INTER_NEAREST)
-        mask = np.where(mask > 127, 0, 255).astype(np.uint8)
-    points, descriptors = _detected(grey, mask, most)
-    sx, sy = width / grey.shape[1], height / grey.shape[0]
-    full = (points + 0.5) * [sx, sy] - 0.5
-    return Features(full, descriptors, width, height)
+    points, descriptors = _detected(grey, _allowed(ignore, grey), most)
+    return Features(_at_full_size(points, grey, width, height), descriptors, width, height)
+
+
+def _allowed(ignore: NDArray[np.uint8] | None, grey: NDArray[np.uint8]) -> NDArray[np.uint8] | None:
+    """255 where points may be taken, at the size of `grey`."""
+    if ignore is None:
+        return None
+    mask = cv2.resize(ignore, (grey.shape[1], grey.shape[0]), interpolation=cv2.INTER_NEAREST)
+    return np.where(mask > 127, 0, 255).astype(np.uint8)
+
+
+def _at_full_size(points: NDArray, grey: NDArray[np.uint8], width: int, height: int) -> NDArray[np.float64]:
+    return (points + 0.5) * [width / grey.shape[1], height / grey.shape[0]] - 0.5
+
+
+def quick_features(
+    grey: NDArray[np.uint8], width: int, height: int, ignore: NDArray[np.uint8] | None = None, most: int = MOST,
+) -> Features:
+    """Oriented corners with binary descriptors (ORB, Rublee et al. 2011): found five times as fast as
+    `grey_features`, and told apart less surely.
+    """
+    mask = _allowed(ignore, grey)
+    for faintest in CORNERS:
+        orb = cv2.ORB_create(3 * most, LEVEL_STEP, LEVELS, fastThreshold=faintest)
+        keys = orb.detect(grey, mask)
+        if len(keys) >= 2 * most:
+            break
+    if not keys:
+        return Features(np.zeros((0, 2)), np.zeros((0, 32), np.uint8), width, height)
+    keys, descriptors = orb.compute(grey, _spread_choice(keys, grey.shape, most))
+    points = np.array([k.pt for k in keys], np.float64)
+    return Features(_at_full_size(points, grey, width, height), descriptors, width, height)
 
 
 def _detected(grey: NDArray[np.uint8], mask: NDArray | None, most: int) -> tuple[NDArray, NDArray]:
@@ -75,24 +113,24 @@ def _detected(grey: NDArray[np.uint8], mask: NDArray | None, most: int) -> tuple
         sift = cv2.SIFT_create(
             nfeatures=most * 3 // 2, contrastThreshold=contrast, enable_precise_upscale=True
         )
-        keys, raw = sift.detectAndCompute(grey, mask)
+        keys = sift.detect(grey, mask)
         if len(keys) >= min(FEW, most // 2):
             break
     if not keys:
         return np.zeros((0, 2)), np.zeros((0, 128), np.float32)
+    keys, raw = sift.compute(grey, _spread_choice(keys, grey.shape, most))
+    root = np.sqrt(raw / (np.sum(raw, axis=1, keepdims=True) + 1e-9))
+    return np.array([k.pt for k in keys], np.float64), root.astype(np.float32)
+
+
+def _spread_choice(keys: Sequence[cv2.KeyPoint], shape: tuple, most: int) -> list[cv2.KeyPoint]:
+    """The strongest points, strongest first, no cell of the frame giving more than its share."""
     points = np.array([k.pt for k in keys], np.float64)
     strength = np.array([k.response for k in keys])
-    chosen = _spread_choice(points, strength, grey.shape, most)
-    root = np.sqrt(raw[chosen] / (np.sum(raw[chosen], axis=1, keepdims=True) + 1e-9))
-    return points[chosen], root.astype(np.float32)
-
-
-def _spread_choice(points: NDArray, strength: NDArray, shape: tuple, most: int) -> NDArray[np.intp]:
-    """Indices of the strongest points, no cell of the frame giving more than its share."""
     _, first = np.unique(np.round(points, 2), axis=0, return_index=True)
     order = first[np.argsort(-strength[first], kind="stable")]
     if len(order) <= most:
-        return order
+        return [keys[n] for n in order]
     cell = (points[order] / [shape[1] + 1, shape[0] + 1] * CELLS).astype(int)
     number = cell[:, 1] * CELLS + cell[:, 0]
     by_cell = np.argsort(number, kind="stable")
@@ -102,4 +140,4 @@ def _spread_choice(points: NDArray, strength: NDArray, shape: tuple, most: int) 
     rank[by_cell] = np.arange(len(order)) - starts
     share = 2 * most // CELLS**2
     kept = np.flatnonzero(rank < share)[:most]
-    return order[kept]
+    return [keys[n] for n in order[kept]]

@@ -13,11 +13,11 @@ from windfell.align.cameras import Cameras, projected, rays_of
 Array = NDArray[np.float64]
 
 USUAL = 0.9
-CANDIDATES = np.geomspace(0.35, 8.0, 28)
+CANDIDATES = np.geomspace(0.35, 8.0, 15)
 BELIEF_SIGMA = 0.6
-PLAINLY = 1.5
+PLAINLY = 1.25
 FITS = 0.02
-SAMPLE = 80
+PAIRS, SAMPLE = 40, 80
 NEAR = np.radians(3.0)
 
 
@@ -33,7 +33,8 @@ def first_focal(
     """
     longest = cameras.sizes.max()
     base = cameras.focal_px
-    sampled = [o.chosen(np.unique(np.linspace(0, len(o.points_a) - 1, SAMPLE).astype(int))) for o in observations]
+    some = [observations[n] for n in np.unique(np.linspace(0, len(observations) - 1, PAIRS).astype(int))]
+    sampled = [o.chosen(np.unique(np.linspace(0, len(o.points_a) - 1, SAMPLE).astype(int))) for o in some]
 
     def cost_of(factor: float) -> float:
         return pair_cost(cameras.with_focal(base * factor), sampled, longest / 400)
@@ -44,8 +45,12 @@ def first_focal(
     at_metadata = cost_of(1.0) if from_metadata else np.inf
     if at_metadata <= FITS:
         return 1.0
-    factors = CANDIDATES * longest / base.mean()
+    factors = list(CANDIDATES * longest / base.mean())
     costs = [cost_of(f) for f in factors]
+    near = int(np.argmin([c + belief(f) for f, c in zip(factors, costs, strict=True)]))
+    between = np.sqrt(factors[near] * np.array(factors[max(0, near - 1) : near + 2 : 2]))
+    factors += list(between)
+    costs += [cost_of(f) for f in between]
     if at_metadata <= PLAINLY * min(costs) + FITS:
         return 1.0
     return float(min(zip(factors, costs, strict=True), key=lambda fc: fc[1] + belief(fc[0]))[0])

@@ -109,11 +109,11 @@ def _kept(cameras: Cameras, o: Observations, help_: Help) -> Observations:
     return o if keep.all() else o.chosen(keep)
 
 
-def meeting_points(ground: Ground, help_: Help) -> list[Observations]:
-    """All points, by frame number, that are to meet when parallax is evened out: found ones that count, also those
-    too far off to have a say in the registration, each with weight 1, and those made by hand.
+def meeting_points(ground: Ground, found: Sequence[Observations], help_: Help) -> list[Observations]:
+    """All points, by frame number, that are to meet when parallax is evened out: of the found ones those that nobody
+    dropped, each with weight 1, and those made by hand.
     """
-    found = [_kept(ground.cameras, o, replace(help_, worst_px=None)) for o in (*ground.held, *ground.aside)]
+    found = [_kept(ground.cameras, o, replace(help_, worst_px=None)) for o in found]
     return [replace(o, weight=None) for o in found] + _hand_observations(help_.points)
 
 

@@ -79,28 +79,31 @@ def _at_eye_height(frame: Posed) -> Array:
 
 def _best_of_trials(rays: Array, weight: Array, rng: np.random.Generator) -> Array | None:
     """(3,) the line through spots of two edges that most others lie on."""
-    chance = weight / weight.sum()
-    best, most = None, 0.0
-    for _ in range(TRIALS):
-        edges, spots = rng.choice(len(rays), 2, p=chance), rng.integers(PARTS, size=2)
-        state = _through(*rays[edges, spots])
-        if state is None:
-            continue
-        total = float(weight[_agreeing(rays, state)].sum())
-        if total > most:
-            best, most = state, total
-    return best
-
-
-def _through(one: Array, other: Array) -> Array | None:
-    """The state (two tilts, c) of least tilt whose circle holds two directions."""
-    rows = np.array([[one[0], one[2], -1.0], [other[0], other[2], -1.0]])
-    weight = np.diag([BELIEVED**2, BELIEVED**2, BELIEVED**2])
-    inner = rows @ weight @ rows.T
-    if np.linalg.cond(inner) > 1e8:
+    edges = rng.choice(len(rays), (TRIALS, 2), p=weight / weight.sum())
+    states = _through(rays[edges, rng.integers(PARTS, size=(TRIALS, 2))])
+    if not len(states):
         return None
-    state = weight @ rows.T @ np.linalg.solve(inner, -np.array([one[1], other[1]]))
-    return state if np.abs(state).max() < BAND else None
+    few = rays[:, :: (PARTS - 1) // 2]
+    off = few @ _across(states).T + few[..., 1:2] - states[:, 2]
+    total = weight @ (np.abs(off).max(axis=1) < AGREES)
+    return states[np.argmax(total)]
+
+
+def _across(states: Array) -> Array:
+    """(n, 3): what the tilts add to y of a direction."""
+    return np.stack([states[:, 0], np.zeros(len(states)), states[:, 1]], axis=-1)
+
+
+def _through(pairs: Array) -> Array:
+    """The states (m, 3) (two tilts, c) of least tilt whose circles hold two directions each, of pairs (n, 2, 3);
+    of those that say too little, or tilt too far, none.
+    """
+    rows = np.stack([pairs[..., 0], pairs[..., 2], -np.ones(pairs.shape[:2])], axis=-1)
+    inner = rows @ rows.transpose(0, 2, 1)
+    fair = np.linalg.cond(inner) < 1e8
+    rows, inner = rows[fair], inner[fair]
+    states = (rows.transpose(0, 2, 1) @ np.linalg.solve(inner, -pairs[fair, :, 1:2]))[..., 0]
+    return states[np.abs(states).max(axis=1) < BAND]
 
 
 def _down(state: Array) -> Array:

@@ -17,7 +17,7 @@ from windfell.job import Job
 
 Array = NDArray[np.float64]
 
-RATIO = 0.82
+RATIO, BINARY_RATIO = 0.82, 0.8
 QUICK = 1000
 QUICK_LEAST = 7
 QUICK_SAMPLES = 400
@@ -57,26 +57,22 @@ class NoLink:
 
 def matches(a: Features, b: Features, most: int | None = None) -> NDArray[np.intp]:
     """Indices (n, 2) of mutual nearest neighbours that pass the distance ratio (Lowe 2004)."""
-    da, db = a.descriptors[:most], b.descriptors[:most]
+    da, db = a.vectors(most), b.vectors(most)
     if min(len(da), len(db)) < 3:
         return np.zeros((0, 2), np.intp)
     likeness = da @ db.T
-    best_b, distinct = _nearest(likeness)
-    best_a = np.argmax(likeness, axis=0)
-    mutual = best_a[best_b] == np.arange(len(da))
-    keep = np.flatnonzero(mutual & distinct)
-    return np.stack([keep, best_b[keep]], axis=1)
-
-
-def _nearest(likeness: NDArray[np.float32]) -> tuple[NDArray[np.intp], NDArray[np.bool_]]:
     rows = np.arange(len(likeness))
     best = np.argmax(likeness, axis=1)
     first = likeness[rows, best]
+    mutual = first >= likeness.max(axis=0)[best]
     likeness[rows, best] = -2.0
-    second = likeness.max(axis=1)
-    likeness[rows, best] = first
-    d1, d2 = 2 - 2 * first, 2 - 2 * second
-    return best, d1 < RATIO**2 * np.maximum(d2, 1e-9)
+    d1, d2 = 2 - 2 * first, 2 - 2 * likeness.max(axis=1)
+    distinct = d1 < (BINARY_RATIO if a.binary else RATIO**2) * np.maximum(d2, 1e-9)
+    keep = np.flatnonzero(mutual & distinct)
+    # bits often tie: the first of several that are as near to one stands
+    _, one_each = np.unique(best[keep], return_index=True)
+    keep = keep[np.sort(one_each)]
+    return np.stack([keep, best[keep]], axis=1)
 
 
 def link(a: int, b: int, fa: Features, fb: Features) -> Link | NoLink:

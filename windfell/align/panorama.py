@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import Observations, Uncertainty, errors_px, uncertainty
+from windfell.align.by_light import pairs_that_meet
 from windfell.align.cameras import Cameras
 from windfell.align.candidates import likely_pairs
 from windfell.align.closer import doubtful_pairs
@@ -71,7 +72,8 @@ def grounded(
     ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
     if finer is None:
         return ground
-    again = doubtful_pairs(ground, features, links, likely_pairs(features) if pairs is None else pairs)
+    again = doubtful_pairs(ground, features, likely_pairs(features) if pairs is None else pairs)
+    ground, again = _met_by_light(ground, again, features, view, job)
     if not again:
         return ground
     closer, still = find_links(finer(sorted({n for p in again for n in p})), job, again)
@@ -81,6 +83,25 @@ def grounded(
     links = [k for k in links if (k.a, k.b) not in better] + closer
     refused = _latest([r for r in refused if (r.a, r.b) not in better], still)
     return _held_together(features, hints, links, refused, job, focal_px, view, slid)
+
+
+def _met_by_light(
+    ground: Ground, pairs: list[tuple[int, int]], features: Sequence[Features],
+    view: Callable[[int], View] | None, job: Job,
+) -> tuple[Ground, list[tuple[int, int]]]:
+    """The ground with those of the pairs held that the light shows to meet where the cameras say, and the others."""
+    known = {(o.a, o.b) for o in ground.held}
+    inner = [p for p in pairs if p[0] in ground.members and p[1] in ground.members and p not in known]
+    if view is None or not inner:
+        return ground, pairs
+    found = pairs_that_meet(ground.cameras, inner, features, view, job)
+    if not found:
+        return ground, pairs
+    cameras, scale = fitted_to_noise(ground.cameras, (*ground.held, *found), job, scale=ground.scale_px)
+    met = {(o.a, o.b) for o in found}
+    refused = tuple(r for r in ground.refused if (r.a, r.b) not in met)
+    ground = replace(ground, cameras=cameras, held=(*ground.held, *found), scale_px=scale, refused=refused)
+    return ground, [p for p in pairs if p not in met]
 
 
 def _latest(first: Sequence[NoLink], then: Sequence[NoLink]) -> tuple[NoLink, ...]:
@@ -105,7 +126,8 @@ def _held_together(
         bad = _contradicting(inner, held)
         why = "the pair contradicts the other frames"
         if not bad:
-            held, doubtful = looked_closely(cameras, held, job, view and (lambda n, of=members: view(of[n])))
+            held, doubtful = looked_closely(
+                cameras, held, job, view and (lambda n, of=members: view(of[n])), [features[n] for n in members])
             bad = {(inner[n].a, inner[n].b) for n in doubtful}
             why = "what looks alike from afar does not up close"
         if not bad:

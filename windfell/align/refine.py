@@ -28,7 +28,8 @@ LEAST_LIKENESS = 0.75
 MOST_ERROR = 0.35
 FLOOR = 0.08
 STEP = 4.0
-MOST_POINTS, LINK_MOST, LINK_LEAST = 8_000, 300, 40
+MOST_POINTS, LINK_MOST, LINK_LEAST = 6_000, 150, 40
+SPOTS_ALONG = 16
 
 
 class View(Protocol):
@@ -53,13 +54,21 @@ class Shifts:
 
 
 def thinned(observations: Sequence[Observations], most: int = MOST_POINTS) -> list[Observations]:
-    """Each link's share of `most` points in all, taken evenly from its points, which come strongest first."""
+    """Each link's share of `most` points in all, spread over what its frames share; they come strongest first."""
     share = int(np.clip(most // max(1, len(observations)), LINK_LEAST, LINK_MOST))
-    out = []
-    for o in observations:
-        n = len(o.points_a)
-        out.append(o if n <= share else o.chosen(np.linspace(0, n - 1, share).astype(int)))
-    return out
+    return [o if len(o.points_a) <= share else o.chosen(_spread(o.points_a, share)) for o in observations]
+
+
+def _spread(points: Array, most: int) -> NDArray[np.intp]:
+    """Indices of `most` of the points (n, 2): the first of every spot, then the second, and so on."""
+    low = points.min(axis=0)
+    spot = np.floor((points - low) / (np.ptp(points, axis=0).max() / SPOTS_ALONG + 1e-9)).astype(int)
+    number = spot[:, 1] * (SPOTS_ALONG + 1) + spot[:, 0]
+    order = np.argsort(number, kind="stable")
+    starts = np.searchsorted(number[order], number[order])
+    rank = np.empty(len(points), int)
+    rank[order] = np.arange(len(points)) - starts
+    return np.sort(np.argsort(rank, kind="stable")[:most])
 
 
 def refined(
@@ -87,7 +96,7 @@ def refined(
         for k, o in enumerate(observations):
             if o.b == n:
                 reach = patch_offsets(HALF + SEARCH + 2) / scales[o.a]
-                patches_b[k] = seen.at(o.points_b[:, None, None] + np.einsum("mij,yxj->myxi", grids[k], reach))
+                patches_b[k] = seen.at(o.points_b[:, None, None] + steps_seen(grids[k], reach))
 
     first = sorted({o.a for o in observations})
     other = sorted({o.b for o in observations})
@@ -101,6 +110,11 @@ def refined(
 def patch_offsets(half: int) -> Array:
     steps = np.arange(-half, half + 1, dtype=float)
     return np.stack(np.meshgrid(steps, steps), axis=-1)
+
+
+def steps_seen(grids: Array, steps: Array) -> Array:
+    """(m, h, w, 2): `steps` (h, w, 2) as each of `grids` (m, 2, 2) shows them."""
+    return (steps.reshape(-1, 2) @ grids.transpose(0, 2, 1)).reshape(len(grids), *steps.shape)
 
 
 def _grids(cameras: Cameras, o: Observations) -> Array:
@@ -162,10 +176,16 @@ def _window(k: int) -> Array:
 
 
 def _normalised(p: F32, window: F32) -> F32:
-    """Patches with weighted mean 0 and deviation 1."""
-    total = np.sum(window)
-    p = p - np.sum(p * window, axis=(1, 2), keepdims=True) / total
-    return p / np.sqrt(np.sum(p * p * window, axis=(1, 2), keepdims=True) / total + 1e-9)
+    """Patches with weighted mean and slope 0 and deviation 1: what darkens towards a corner moves nothing."""
+    k = p.shape[1]
+    x = np.arange(k, dtype=np.float32) - (k - 1) / 2
+    planes = np.stack([np.ones((k, k), np.float32), np.broadcast_to(x, (k, k)), np.broadcast_to(x[:, None], (k, k))])
+    planes /= np.sqrt(np.sum(planes * planes * window, axis=(1, 2), keepdims=True))
+    flat, basis = p.reshape(len(p), -1), planes.reshape(3, -1)
+    weight = window.reshape(-1)
+    flat = flat - (flat @ (basis * weight).T) @ basis
+    deviation = np.sqrt((flat * flat) @ weight / np.sum(weight) + 1e-9)
+    return (flat / deviation[:, None]).reshape(p.shape)
 
 
 def _searched(one: F32, other: F32, reach: int) -> NDArray[np.intp]:

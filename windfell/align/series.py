@@ -19,6 +19,7 @@ from windfell.align.refine import (
     View,
     patch_offsets,
     patch_shifts,
+    steps_seen,
 )
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
@@ -88,7 +89,7 @@ def refined_onto(
                      for d in (np.array([step, 0]), np.array([0, step]))], axis=-1)
     one = first.at(points[:, None, None] + patch_offsets(HALF) / first.scale)
     reach = patch_offsets(HALF + SEARCH + 2) / first.scale
-    moved = patch_shifts(one, other.at(there[:, None, None] + np.einsum("mij,yxj->myxi", grid, reach)))
+    moved = patch_shifts(one, other.at(there[:, None, None] + steps_seen(grid, reach)))
     sure = (moved.likeness > LEAST_LIKENESS) & (moved.error < MOST_ERROR)
     if sure.sum() < LEAST_INLIERS:
         return found

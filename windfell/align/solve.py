@@ -9,11 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import Guide, Observations, adjust, error_px, errors_px
+from windfell.align.by_light import grown, with_others
 from windfell.align.cameras import Cameras, cameras_of
 from windfell.align.features import Features
 from windfell.align.flat import slid_cameras
 from windfell.align.focal import USUAL, chained_rotations, first_focal
-from windfell.align.pairs import Link, NoLink
+from windfell.align.pairs import Link, NoLink, find_links
 from windfell.align.refine import View, refined, thinned
 from windfell.align.registration import PairFit
 from windfell.job import Job
@@ -86,11 +87,13 @@ def solved(
 
 
 def looked_closely(
-    cameras: Cameras, held: Sequence[Observations], job: Job, view: Callable[[int], View] | None
+    cameras: Cameras, held: Sequence[Observations], job: Job, view: Callable[[int], View] | None,
+    features: Sequence[Features],
 ) -> tuple[list[Observations], list[int]]:
     """Points refined if the frames can be looked at, and which links the light does not confirm.
 
-    A link of few points is believed only if the light around most of them agrees.
+    A link of few points is believed only if the light around most of them agrees. Where it does, other `features` of
+    the cameras' frames are looked for too, at the places that the cameras give them.
     """
     held = list(held)
     if view is None:
@@ -101,6 +104,8 @@ def looked_closely(
     doubtful = [
         n for n, o in enumerate(some)
         if len(o.points_a) < FEW_POINTS and sure.get((o.a, o.b), 0) < max(LEAST_SURE, SURE_SHARE * len(o.points_a))]
+    if not doubtful:
+        close = with_others(cameras, close, features, view, job)
     return _with_refined(held, close), doubtful
 
 
@@ -109,16 +114,30 @@ def left_aside(
 ) -> list[Observations]:
     """Points of the links that look alike but lie farther off than those that hold, refined if they can be."""
     place = {n: i for i, n in enumerate(members)}
-    longest = float(cameras.sizes.max())
-    out = []
-    for k in links:
-        o = _observed(k, place, np.ones(len(k.points_a), bool))
-        off = error_px(cameras, o)
-        out.append(o.chosen((off >= 2.5 * TIGHT * longest) & (off < 2.5 * LOOSE * longest)))
-    out = [o for o in out if len(o.points_a)]
+    all_ = [_observed(k, place, np.ones(len(k.points_a), bool)) for k in links]
+    out = [o for o in (_off_by(cameras, o, 2.5 * TIGHT, 2.5 * LOOSE) for o in all_) if len(o.points_a)]
     if view is None or not out:
         return out
     return refined(thinned(out, ASIDE_POINTS), cameras, view, job)
+
+
+def seen_at_any_depth(
+    ground: Ground, features: Sequence[Features], job: Job, view: Callable[[int], View]
+) -> list[Observations]:
+    """Points of the pairs that hold, by frame number: those of near and of far things, as many as the light shows."""
+    pairs = [(o.a, o.b) for o in ground.held if len(o.points_a)]
+    links, _ = find_links(features, job, pairs)
+    place = {n: n for n in range(len(features))}
+    matched = [_observed(k, place, np.ones(len(k.points_a), bool)) for k in links]
+    near_and_far = [_off_by(ground.cameras, o, 0.0, 2.5 * LOOSE) for o in matched]
+    found = refined([o for o in near_and_far if len(o.points_a)], ground.cameras, view, job)
+    return grown(ground.cameras, [*ground.held, *found], features, view, job)
+
+
+def _off_by(cameras: Cameras, o: Observations, least: float, most: float) -> Observations:
+    """The points that lie so far off, in shares of the longest side."""
+    off = error_px(cameras, o) / float(cameras.sizes.max())
+    return o.chosen((off >= least) & (off < most))
 
 
 def fitted_to_noise(

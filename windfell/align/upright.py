@@ -19,7 +19,7 @@ from windfell.geometry.rotation import from_rotvec
 
 Array = NDArray[np.float64]
 
-LONGEST = 800
+LONGEST = 640
 LEAST_LENGTH = 0.035
 NEAR = np.radians(7.0)
 FINE = np.radians(0.5)

@@ -7,8 +7,9 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+from threadpoolctl import threadpool_limits
 
-from windfell.align.features import Features, grey_features
+from windfell.align.features import Features, grey_features, quick_features
 from windfell.develop.developer import DevelopedSheet, is_plain
 from windfell.develop.lens import Taken, optics_of
 from windfell.develop.local import GUIDE_SIDE
@@ -27,8 +28,9 @@ from windfell.pixels.tiles import Region, tiled
 from windfell.recipe.model import Frame, FrameSet, Kind, Project
 from windfell.recipe.project_file import Masks
 
-FEATURES = {Detail.QUICK: (520, 1500), Detail.FINE: (800, 3000)}  # longest side in px, how many
-GREY_BYTES = 192 * 2**20
+FEATURES = {  # how they are found, on a longest side of so many px (small frames enlarged at most so much), how many
+    Detail.QUICK: (quick_features, 1040, 2.0, 1500), Detail.FINE: (grey_features, 800, 1.0, 3000)}
+GREY_BYTES = 640 * 2**20
 TILE = 1024
 PREVIEW_TILE = 160
 
@@ -37,9 +39,11 @@ class Engine:
     """Pictures from recipes. Safe to ask from several threads."""
 
     def __init__(self, cache_folder: Path | None = None, budget_bytes: int | None = None) -> None:
-        cv2.setNumThreads(1)  # frames and tiles are shared among the cores, not their loops
+        # frames and tiles are shared among the cores, not their loops
+        cv2.setNumThreads(1)
+        threadpool_limits(1)
         self.cache = Cache(budget_bytes or total_memory_bytes() // 3, cache_folder)
-        self.greys = Cache(GREY_BYTES, None)
+        self.greys = Cache(min(GREY_BYTES, total_memory_bytes() // 12), None)
         self.masks: Masks = {}
 
     def opened(self, project: Project, frame: Frame, job: Job) -> Opened:
@@ -60,15 +64,16 @@ class Engine:
     def features(self, opened: Opened, frame: Frame, job: Job, detail: Detail = Detail.QUICK) -> Features:
         """Features of a frame, found once for its content and its ignored areas."""
         ignored = tuple(m.name for m in frame.masks if m.purpose == "ignore")
-        side, most = FEATURES[detail]
+        find_in, side, enlarged, most = FEATURES[detail]
 
         def find() -> Features:
             job.check()
-            size = scaled_size(opened.size, min(1.0, side / max(opened.size)))
-            grey = cv2.resize(close_grey(self.greys, opened, job), size, interpolation=cv2.INTER_AREA)
-            return grey_features(grey, *opened.size, self._ignore_mask(ignored), most)
+            size = scaled_size(opened.size, min(enlarged, side / max(opened.size)))
+            way = cv2.INTER_AREA if size < opened.size else cv2.INTER_LINEAR
+            grey = cv2.resize(close_grey(self.greys, opened, job), size, interpolation=way)
+            return find_in(grey, *opened.size, self._ignore_mask(ignored), most)
 
-        key = key_of("features", opened.identity, ignored, side, most)
+        key = key_of("features", opened.identity, ignored, detail, side, most)
         return self.cache.get(key, find, on_disk=True)
 
     def ignored(self, frame: Frame) -> np.ndarray | None:

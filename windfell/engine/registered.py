@@ -13,8 +13,9 @@ from windfell.align.features import Features
 from windfell.align.help import meeting_points
 from windfell.align.horizon import horizon_turn
 from windfell.align.panorama import grounded, settled
+from windfell.align.refine import View
 from windfell.align.registration import PanoramaRegistration, oriented, set_upright
-from windfell.align.solve import Ground, LensHint
+from windfell.align.solve import Ground, LensHint, seen_at_any_depth
 from windfell.align.upright import Upright, upright_turn
 from windfell.engine.cache import key_of
 from windfell.engine.help import help_of, neighbours
@@ -89,8 +90,10 @@ class RegisteredFrames:
                 LensHint((*o.lens_key, f.lens), _known_focal_px(o, x))
                 for o, f, x in zip(opened, self.set.used, optics, strict=True)
             ]
-            view = lambda n: close_view(self._host, opened[n], self.set.used[n], job)  # noqa: E731
-
+            if r.level and not self._slid:
+                # wanted afterwards, and found while the adjustment needs but one core
+                job.beside(lambda n: frame_edges(self._host, opened[n], self.set.used[n], job),
+                           [n for n, f in enumerate(features) if not f.problem])
             def finer(numbers: list[int]) -> list[Features]:
                 frames = self.set.used
                 some = ideal_features(
@@ -98,15 +101,22 @@ class RegisteredFrames:
                 found = dict(zip(numbers, some, strict=True))
                 return [found.get(n, f) for n, f in enumerate(features)]
 
-            return grounded(features, hints, job, r.focal_px, view, self._slid, pairs, finer)
+            return grounded(features, hints, job, r.focal_px, self._views(job), self._slid, pairs, finer)
 
         return self._host.cache.get(self._ground_key(job), register, on_disk=True)
+
+    def _views(self, job: Job) -> Callable[[int], View]:
+        """Each frame's light, on which points are refined."""
+        opened = self._opened(job)
+        return lambda n: close_view(self._host, opened[n], self.set.used[n], job)
 
     def evened(self, job: Job) -> Evened:
         """How the frames would be bent for what they share to meet."""
         def even() -> Evened:
-            points = meeting_points(self.ground(job), help_of(self.set))
-            return evened(self.registration(job), points, job)
+            ground = self.ground(job)
+            features = ideal_features(self._host, self._opened(job), self.set.used, job, Detail.FINE)
+            found = seen_at_any_depth(ground, features, job, self._views(job))
+            return evened(self.registration(job), meeting_points(ground, found, help_of(self.set)), job)
 
         key = key_of("evened", self._registration_key(job))
         return self._once("evened", lambda: self._host.cache.get(key, even))

@@ -106,10 +106,14 @@ def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:
 def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:
     """Straight edges (m, 4) that a frame shows, in px of an ideal lens."""
     width, height = opened.size
-    k = min(1.0, LONGEST / max(width, height))
-    size = max(1, round(width * k)), max(1, round(height * k))
-    grey = cv2.resize(close_grey(host.greys, opened, job), size, interpolation=cv2.INTER_AREA)
-    found = find_edges(grey, width, height)
+
+    def look() -> np.ndarray:
+        k = min(1.0, LONGEST / max(width, height))
+        size = max(1, round(width * k)), max(1, round(height * k))
+        return find_edges(cv2.resize(close_grey(host.greys, opened, job), size, interpolation=cv2.INTER_AREA),
+                          width, height)
+
+    found = host.cache.get(key_of("edges", opened.identity, LONGEST), look)
     optics = host.optics(opened, frame)
     if optics is None or not optics.bends:
         return found

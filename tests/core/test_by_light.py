@@ -1,0 +1,161 @@
+"""Quick features, and points that the light shows beside those that features have matched."""
+
+from __future__ import annotations
+
+import unittest
+from functools import lru_cache
+
+import cv2
+import numpy as np
+from numpy.testing import assert_allclose
+
+from tests.support import engine, frames_in, project_of, ridge, textured
+from windfell.align.adjust import Observations, error_px
+from windfell.align.by_light import SPOT_MOST, SPOTS, grown, joined, pairs_that_meet, with_others
+from windfell.align.cameras import Cameras, cameras_of, carried
+from windfell.align.features import Features, grey_features, quick_features
+from windfell.align.pairs import Link, link, matches
+from windfell.align.refine import GreyView, thinned
+from windfell.engine.stage import Detail
+from windfell.geometry.camera import Lens
+from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.job import Job
+
+SIZE = (700, 500)
+TURNS = [np.eye(3), from_yaw_pitch_roll(0.12, 0.03, 0.02)]
+
+
+@lru_cache(maxsize=2)
+def turned_pair(near_px: float = 0.0) -> tuple[np.ndarray, np.ndarray]:
+    """A picture, and what a camera that turned sees of it; its lower half moved aside by `near_px`."""
+    wide = cv2.GaussianBlur(textured(500, 700, 5)[..., 0].astype(np.float32), (0, 0), 1.5)
+    lens = Lens(*SIZE, 900.0)
+    y, x = np.mgrid[0:500, 0:700].astype(float)
+    there = lens.project(lens.rays(np.stack([x, y], -1)) @ TURNS[1].T).astype(np.float32)
+    there[..., 0] += near_px * np.clip((there[..., 1] - 220) / 60, 0, 1)
+    return wide, cv2.remap(wide, there[..., 0], there[..., 1], cv2.INTER_LANCZOS4, borderMode=cv2.BORDER_REFLECT)
+
+
+def cameras(turns=TURNS) -> Cameras:
+    return cameras_of([SIZE] * 2, [0, 0], np.array([900.0])).turned(turns)
+
+
+def in_pair(near_px: float = 0.0):
+    """(features, view) of the pair."""
+    pair = turned_pair(near_px)
+    features = [quick_features(np.clip(p, 0, 255).astype(np.uint8), *SIZE, most=900) for p in pair]
+    views = [GreyView(p, SIZE[0]) for p in pair]
+    return features, lambda n: views[n]
+
+
+def seeds(count: int, low: float, high: float) -> Observations:
+    """True points of the pair between two heights."""
+    rng = np.random.default_rng(3)
+    p = np.stack([rng.uniform(160, 660, count), rng.uniform(low, high, count)], -1)
+    return Observations(0, 1, p, carried(cameras(), np.zeros(count, int), np.ones(count, int), p))
+
+
+class QuickFeatures(unittest.TestCase):
+    def test_their_distance_counts_the_bits_that_differ(self):
+        rng = np.random.default_rng(1)
+        bits = rng.integers(0, 256, (6, 32), dtype=np.uint8)
+        vectors = Features(np.zeros((6, 2)), bits, 10, 10).vectors()
+        apart = np.unpackbits(bits[:, None] ^ bits[None], axis=-1).sum(-1)
+        assert_allclose(np.sum((vectors[:, None] - vectors[None]) ** 2, -1), apart / 64, atol=1e-5)
+        assert_allclose(np.linalg.norm(vectors, axis=1), 1, atol=1e-6)
+
+    def test_they_link_what_the_finer_ones_link(self):
+        found = [
+            link(0, 1, *(make(np.clip(p, 0, 255).astype(np.uint8), *SIZE, most=900) for p in turned_pair()))
+            for make in (quick_features, grey_features)]
+        for k in found:
+            self.assertIsInstance(k, Link)
+        corners = np.array([[200.0, 100], [600, 100], [600, 400], [200, 400]])
+        one, other = (cv2.perspectiveTransform(corners[None], k.homography)[0] for k in found)
+        self.assertLess(np.linalg.norm(one - other, axis=1).max(), 1.5)
+
+    def test_ignored_areas_give_none_and_a_blank_frame_neither(self):
+        mask = np.zeros((50, 70), np.uint8)
+        mask[:, :35] = 255
+        grey = np.clip(turned_pair()[0], 0, 255).astype(np.uint8)
+        found = quick_features(grey, *SIZE, ignore=mask, most=300)
+        self.assertGreater(found.points[:, 0].min(), 345)
+        blank = quick_features(np.full((500, 700), 90, np.uint8), *SIZE)
+        self.assertEqual((len(blank), blank.vectors().shape), (0, (0, 256)))
+        self.assertEqual(len(matches(blank, found)), 0)
+
+    def test_no_feature_is_the_partner_of_two(self):
+        bits = np.repeat(np.random.default_rng(2).integers(0, 256, (20, 32), dtype=np.uint8), 2, axis=0)
+        twice = Features(np.zeros((40, 2)), bits, 10, 10)
+        once = Features(np.zeros((20, 2)), bits[::2], 10, 10)
+        pairs = matches(twice, once)
+        self.assertEqual(len(pairs), 20)
+        self.assertEqual(len(np.unique(pairs[:, 1])), 20)
+
+    def test_small_frames_are_looked_at_enlarged(self):
+        made, job = engine(), Job()
+        project, _ = project_of(frames_in(ridge())[:1])
+        opened = made.opened_all(project, project.sets[0], job)[0]
+        frame = project.sets[0].used[0]
+        quick = made.features(opened, frame, job, Detail.QUICK)
+        self.assertGreater(len(quick), 600)
+        self.assertTrue(np.all((quick.points > -1) & (quick.points < [quick.width, quick.height])))
+
+
+class ByLight(unittest.TestCase):
+    def test_points_spread_over_all_that_is_shared(self):
+        features, view = in_pair()
+        few = seeds(40, 60, 160)
+        more = with_others(cameras(), [few], features, view, Job())[0]
+        self.assertGreater(len(more.points_a), 100)
+        self.assertGreater(more.points_a[:, 1].max(), 400)
+        self.assertLess(np.percentile(error_px(cameras(), more), 90), 0.1)
+        side = SIZE[0] / SPOTS
+        added = (more.points_a[40:] / side).astype(int)
+        _, times = np.unique(added, axis=0, return_counts=True)
+        self.assertLessEqual(times.max(), SPOT_MOST)
+
+    def test_pairs_meet_where_the_cameras_say_or_a_little_aside(self):
+        features, view = in_pair()
+        for shift, expected in ((0.0, 1), (0.003, 1), (0.08, 0)):
+            with self.subTest(shift=shift):
+                off = [TURNS[0], from_yaw_pitch_roll(shift, 0, 0) @ TURNS[1]]
+                found = pairs_that_meet(cameras(off), [(0, 1)], features, view, Job())
+                self.assertEqual(len(found), expected)
+                for o in found:
+                    self.assertLess(np.median(error_px(cameras(), o)), 0.08)
+
+    def test_frames_that_share_nothing_do_not_meet(self):
+        features, view = in_pair()
+        stranger = GreyView(textured(500, 700, 99)[..., 1].astype(np.float32), SIZE[0])
+        self.assertEqual(
+            pairs_that_meet(cameras(), [(0, 1)], features, lambda n: stranger if n else view(0), Job()), [])
+
+    def test_points_grow_over_near_things_from_a_few(self):
+        """The lower half lies 14 px aside, further than is searched; a few points there lead to it."""
+        features, view = in_pair(14.0)
+        far, near = seeds(30, 60, 200), seeds(12, 300, 340)
+        moved = Observations(0, 1, near.points_a, near.points_b - [14.0, 0])
+        found = grown(cameras(), [far, moved], features, view, Job())
+        self.assertEqual(len(found), 1)
+        low = found[0].points_a[:, 1] > 380
+        self.assertGreater(low.sum(), 20)
+        drift = found[0].points_b[low] - carried(
+            cameras(), np.zeros(low.sum(), int), np.ones(low.sum(), int), found[0].points_a[low])
+        assert_allclose(np.median(drift[:, 0]), -14, atol=1.0)
+
+    def test_points_of_both_are_joined_with_their_weights(self):
+        one = seeds(3, 60, 100)
+        other = Observations(0, 1, one.points_a, one.points_b, np.array([2.0, 3.0, 4.0]))
+        assert_allclose(joined(one, other).weight, [1, 1, 1, 2, 3, 4])
+
+    def test_thinned_points_are_spread(self):
+        rng = np.random.default_rng(4)
+        crowded = np.concatenate([rng.uniform(0, 30, (900, 2)), rng.uniform(0, 600, (60, 2))])
+        kept = thinned([Observations(0, 1, crowded, crowded)], 100)[0].points_a
+        self.assertEqual(len(kept), 100)
+        self.assertGreater(np.sum(np.any(kept > 30, axis=1)), 50)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,134 @@
+"""Points beside those that features' looks have matched, found by the light where the cameras say it must be.
+
+Descriptors match a part of what two frames share; once cameras are known, what is left over is looked for at its
+foretold place (guided matching, Hartley & Zisserman 2004, sec. 11.6), so that all of an overlap has a say.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import cKDTree
+
+from windfell.align.adjust import Observations
+from windfell.align.cameras import Cameras, carried
+from windfell.align.features import Features
+from windfell.align.refine import LINK_LEAST, LINK_MOST, MOST_POINTS, View, refined
+from windfell.job import Job
+
+Array = NDArray[np.float64]
+
+SPOTS, SPOT_MOST, RIM = 24, 2, 0.006
+LEAST_TRIED, MOST_OF, AGREE = 24, 0.5, 1 / 1000
+NEIGHBOURS, NEAR, GROWN_MOST, ROUNDS = 5, 0.1, 600, 3
+
+
+def with_others(
+    cameras: Cameras, close: Sequence[Observations], features: Sequence[Features], view: Callable[[int], View],
+    job: Job,
+) -> list[Observations]:
+    """The refined observations with other features of `a`, found where the cameras see them in `b`."""
+    most = int(np.clip(MOST_POINTS // max(1, len(close)), LINK_LEAST, LINK_MOST))
+    more = [_unmatched(cameras, o, features[o.a].points, most) for o in close]
+    return _joined(close, refined([m for m in more if len(m.points_a)], cameras, view, job))
+
+
+def pairs_that_meet(
+    cameras: Cameras, pairs: Sequence[tuple[int, int]], features: Sequence[Features], view: Callable[[int], View],
+    job: Job,
+) -> list[Observations]:
+    """Points of pairs (a, b) of cameras that no features have linked: those of which most features of `a` are seen
+    where the cameras say, but for a shift common to them all; the other pairs are not among the answers.
+    """
+    none = np.zeros((0, 2))
+    some = [_unmatched(cameras, Observations(a, b, none, none), features[a].points, 2 * LINK_LEAST) for a, b in pairs]
+    some = [o for o in some if len(o.points_a) >= LEAST_TRIED]
+    out = []
+    for tried, o in zip(some, refined(some, cameras, view, job), strict=True):
+        shift = o.points_b - _carried(cameras, o, o.points_a)
+        common = np.linalg.norm(shift - np.median(shift, axis=0), axis=1) if len(shift) else np.zeros(0)
+        o = o.chosen(common < AGREE * cameras.sizes[o.b].max())
+        if len(o.points_a) >= max(LEAST_TRIED // 2, MOST_OF * len(tried.points_a)):
+            out.append(o)
+    return out
+
+
+def grown(
+    cameras: Cameras, known: Sequence[Observations], features: Sequence[Features], view: Callable[[int], View],
+    job: Job,
+) -> list[Observations]:
+    """The observations, of each pair in one piece, with features beside them that move as their neighbours do.
+
+    So points spread over near things too, which lie elsewhere than the cameras say.
+    """
+    pairs: dict[tuple[int, int], Observations] = {}
+    for o in known:
+        own = pairs.get((o.a, o.b))
+        pairs[o.a, o.b] = joined(own, o) if own is not None else o
+    out = [o for o in pairs.values() if len(o.points_a)]
+    for _ in range(ROUNDS):
+        more = [_unmatched(cameras, o, features[o.a].points, GROWN_MOST, _like_neighbours(cameras, o)) for o in out]
+        found = refined([m for m in more if len(m.points_a)], cameras, view, job)
+        out = _joined(out, found)
+    return out
+
+
+def _like_neighbours(cameras: Cameras, o: Observations) -> Callable[[Array], Array]:
+    """What the known points around say of how far (n, 2) px of `a` lie from where the cameras see them in `b`;
+    NaN where none is near.
+    """
+    drift = o.points_b - _carried(cameras, o, o.points_a)
+    tree = cKDTree(o.points_a)
+
+    def of(points: Array) -> Array:
+        away, near = tree.query(points, k=min(NEIGHBOURS, len(drift)))
+        away, near = away.reshape(len(points), -1), near.reshape(len(points), -1)
+        about = np.median(drift[near], axis=1)
+        return np.where(away[:, :1] < NEAR * cameras.sizes[o.a].max(), about, np.nan)
+
+    return of
+
+
+def _carried(cameras: Cameras, o: Observations, points: Array) -> Array:
+    return carried(cameras, np.full(len(points), o.a), np.full(len(points), o.b), points)
+
+
+def _unmatched(
+    cameras: Cameras, o: Observations, points: Array, most: int, drift: Callable[[Array], Array] | None = None,
+) -> Observations:
+    """Some of the `points` (n, 2) of `a` that `b` shows as well, in spots where the observations have few."""
+    there = _carried(cameras, o, points)
+    if drift is not None and len(points):
+        there = there + drift(points)
+    rim = RIM * cameras.sizes[o.b].max()
+    inside = np.flatnonzero(np.all((there > rim) & (there < cameras.sizes[o.b] - 1 - rim), axis=1))
+    side = cameras.sizes[o.a].max() / SPOTS
+    taken = np.bincount(_spots(o.points_a, side), minlength=SPOTS**2)
+    chosen = []
+    for k, spot in zip(inside, _spots(points[inside], side), strict=True):
+        if taken[spot] < SPOT_MOST and len(chosen) + len(o.points_a) < most:
+            taken[spot] += 1
+            chosen.append(k)
+    return Observations(o.a, o.b, points[chosen], there[chosen])
+
+
+def _spots(points: Array, side: float) -> NDArray[np.intp]:
+    """Numbers (n,) of the squares in which px (n, 2) lie."""
+    at = np.clip((points / side).astype(int), 0, SPOTS - 1)
+    return at[:, 1] * SPOTS + at[:, 0]
+
+
+def _joined(all_: Sequence[Observations], more: Sequence[Observations]) -> list[Observations]:
+    also = {(o.a, o.b): o for o in more}
+    return [joined(o, also[o.a, o.b]) if (o.a, o.b) in also else o for o in all_]
+
+
+def joined(one: Observations, other: Observations) -> Observations:
+    """The points of both, of the same two frames."""
+    weights = [np.ones(len(o.points_a)) if o.weight is None else o.weight for o in (one, other)]
+    return replace(
+        one, points_a=np.concatenate([one.points_a, other.points_a]),
+        points_b=np.concatenate([one.points_b, other.points_b]), weight=np.concatenate(weights))
