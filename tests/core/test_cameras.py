@@ -11,7 +11,7 @@ from numpy.testing import assert_allclose
 
 from tests.core.test_register import drawn
 from tests.support import engine, frames_in, project_of, ridge, textured, unit_rays
-from windfell.align.adjust import Observations, adjust, error_px, errors_px, jacobian
+from windfell.align.adjust import Observations, _add_facing, adjust, error_px, errors_px, jacobian
 from windfell.align.cameras import cameras_of, carried, projected, rays_of, undistorted
 from windfell.align.flat import levelled_places, slid_cameras
 from windfell.align.focal import chained_rotations, first_focal, pair_turn
@@ -116,13 +116,46 @@ class Arrays(unittest.TestCase):
 class Starts(unittest.TestCase):
     def test_slid_cameras_start_near_and_end_exact(self):
         true, found = slid()
-        start = slid_cameras(cameras_of([(800, 600)] * 4, [0] * 4, np.array([820.0])), found)
+        start = slid_cameras(cameras_of([(800, 600)] * 4, [0] * 4, np.array([820.0])), found, [True])
         fitted = adjust(start, found, 1.0, Job())
         self.assertLess(max(e.max() for e in errors_px(fitted, found)), 0.05)
         self.assertLess(abs(fitted.lenses[0, 1] + 0.03), 0.005)
         steps = np.linalg.norm(np.diff(fitted.places, axis=0), axis=1)
         wanted = np.linalg.norm(np.diff(true.places, axis=0), axis=1)
         assert_allclose(steps / steps[0], wanted / wanted[0], rtol=0.02)
+
+    def test_of_poses_that_explain_two_frames_alike_the_less_slanted_is_taken(self):
+        """Two frames of a plane leave focal length and slant open; nobody stands at the wall's very edge."""
+        true = cameras_of([(800, 600)] * 2, [0, 0], np.array([1500.0]))
+        true = replace(true, rotations=np.array([np.eye(3), from_yaw_pitch_roll(0.8, 0.05, 0.1)]),
+                       places=np.array([[0.0, 0, 0], [-0.7, 0.05, 0.1]]))
+        rng = np.random.default_rng(2)
+        p = rng.uniform([0, 0], [800, 600], (200, 2))
+        q = carried(true, np.zeros(200, int), np.ones(200, int), p)
+        inside = np.all((q > 0) & (q < [799, 599]), axis=1)
+        found = [Observations(0, 1, p[inside], q[inside] + rng.normal(0, 0.2, (inside.sum(), 2)))]
+        slants = []
+        for known in (True, False):
+            start = slid_cameras(cameras_of([(800, 600)] * 2, [0, 0], np.array([720.0])), found, [known])
+            fitted = adjust(start, found, 1.0, Job())
+            self.assertLess(np.median(error_px(fitted, found[0])), 0.4)
+            slants.append(np.degrees(np.arccos(fitted.rotations[:, 2, 2])).max())
+        self.assertGreater(slants[0], 60)
+        self.assertLess(slants[1], 55)
+
+    def test_the_pull_to_face_the_subject_has_the_slope_of_its_cost(self):
+        cameras, _ = slid()
+        size = cameras.parameters
+
+        def cost(turn):
+            small = [from_rotvec(v) for v in turn.reshape(-1, 3)]
+            moved = cameras.turned(np.array([s @ r for s, r in zip(small, cameras.rotations, strict=True)]))
+            return _add_facing(moved, np.zeros((size, size)), np.zeros(size))
+
+        gradient, count = np.zeros(size), 3 * cameras.count
+        _add_facing(cameras, np.zeros((size, size)), gradient)
+        numeric = [(cost(1e-6 * e) - cost(-1e-6 * e)) / 2e-6 for e in np.eye(count)]
+        assert_allclose(gradient[:count], numeric, atol=1e-6)
 
     def test_places_are_levelled_in_their_plane(self):
         turn = from_yaw_pitch_roll(0, 0, 0.3)

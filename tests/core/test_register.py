@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
-from tests.support import _HOME, engine, frames_in, project_of, ridge, rotation_errors_deg, truth_of
+from tests.support import _HOME, engine, frames_in, project_of, ridge, rotation_errors_deg, textured, truth_of
 from windfell.align import help as helps
 from windfell.align.panorama import settled
 from windfell.align.parallax import Parallax, parallax_of, parallax_px, worst_frames
@@ -30,8 +30,8 @@ from windfell.engine.help import neighbours
 from windfell.errors import BadRequest, CannotJoin
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
-from windfell.geometry.posed import Posed
-from windfell.geometry.rotation import nearest_rotation, yaw_pitch_roll
+from windfell.geometry.posed import GRAZING, Posed
+from windfell.geometry.rotation import from_yaw_pitch_roll, nearest_rotation, yaw_pitch_roll
 from windfell.job import Job
 from windfell.recipe import edits
 from windfell.recipe.model import (
@@ -124,6 +124,14 @@ class KindsOfSets(unittest.TestCase):
         if len(placed) == len(truth):
             assert_allclose(np.diff(placed) / steps, 1, atol=0.1)
         self.assertGreaterEqual(len(placed), 2)
+
+    def test_a_subject_just_grazed_makes_no_endless_picture(self):
+        lens = Lens(800, 600, 700.0)
+        posed = Posed(lens, from_yaw_pitch_roll(np.radians(62), 0, 0), np.array([0.0, 0, 0]))
+        spots = posed.rays(lens.grid(9))
+        self.assertTrue(np.isnan(spots).any())
+        far = spots[:, :2] / spots[:, 2:]
+        self.assertLess(np.nanmax(np.abs(far)), 1 / GRAZING)
 
     def test_a_line_sets_a_wall_upright(self):
         """A line drawn slanting in one frame is upright on the wall, and so in the picture."""
@@ -391,6 +399,23 @@ class HelpByHand(unittest.TestCase):
         begun = time.perf_counter()
         settled(ground, helps.Help(points), Job())
         self.assertLess(time.perf_counter() - begun, 5.0)
+
+    def test_two_frames_from_different_places_are_told_so(self):
+        """The right half lies another way than the left: no turn explains both."""
+        lens = Lens(700, 500, 650.0)
+        grey = cv2.GaussianBlur(textured(500, 700, 6), (0, 0), 1.2)
+        slanted = cv2.getPerspectiveTransform(
+            np.float32([[0, 0], [700, 0], [700, 500], [0, 500]]),
+            np.float32([[-60, 90], [620, -140], [760, 620], [30, 420]]))
+        with tempfile.TemporaryDirectory() as folder:
+            paths = [f"{folder}/a.png", f"{folder}/b.png"]
+            cv2.imwrite(paths[0], grey)
+            cv2.imwrite(paths[1], cv2.warpPerspective(grey, slanted, (lens.width, lens.height)))
+            project, set_id = project_of(paths, registration=Registration(focal_px=650.0))
+            with self.assertRaises(CannotJoin) as caught:
+                engine().stages(project, set_id).registration(Job())
+        self.assertIn("a camera that only turned", str(caught.exception))
+        self.assertIn("flat subject", str(caught.exception))
 
     def test_without_any_link_and_help_nothing_joins(self):
         paths = frames_in(ridge())

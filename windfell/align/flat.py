@@ -19,11 +19,14 @@ from windfell.geometry.rotation import nearest_rotation
 
 Array = NDArray[np.float64]
 
-FOCAL_SIGMA = 0.02
+FOCAL_SIGMA, UNKNOWN_SIGMA = 0.02, 0.4
 
 
-def slid_cameras(cameras: Cameras, observations: Sequence[Observations]) -> Cameras:
-    """Cameras placed before the plane, all seen from the best-linked one, which looks straight at it."""
+def slid_cameras(cameras: Cameras, observations: Sequence[Observations], known: Sequence[bool]) -> Cameras:
+    """Cameras placed before the plane, all seen from the best-linked one, which looks straight at it.
+
+    `known` (g,): whether a lens's focal length is; if not, the points decide, and that people face the subject.
+    """
     count = cameras.count
     strength = np.zeros(count)
     for o in observations:
@@ -33,13 +36,14 @@ def slid_cameras(cameras: Cameras, observations: Sequence[Observations]) -> Came
     waiting = sorted(observations, key=lambda o: -len(o.points_a))
     while len(onto) < count:
         o = next(x for x in waiting if (x.a in onto) != (x.b in onto))
-        known, new = (o.a, o.b) if o.a in onto else (o.b, o.a)
-        onto[new] = _between(cameras, o, known) @ onto[known]
+        placed, new = (o.a, o.b) if o.a in onto else (o.b, o.a)
+        onto[new] = _between(cameras, o, placed) @ onto[placed]
     turns, places = zip(*(_pose(onto[n]) for n in range(count)), strict=True)
     locked = np.zeros(count, bool)
     locked[start] = True
     sigma = cameras.sigma.copy()
     sigma[:, 0] = np.minimum(sigma[:, 0], FOCAL_SIGMA)
+    sigma[~np.array(known), 0] = UNKNOWN_SIGMA
     return replace(cameras, rotations=np.array(turns), places=np.array(places), locked=locked, sigma=sigma)
 
 

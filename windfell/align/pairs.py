@@ -18,10 +18,10 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 
 RATIO, BINARY_RATIO = 0.82, 0.8
-QUICK = 1000
+QUICK = 750
 QUICK_LEAST = 7
 QUICK_SAMPLES = 400
-ALL_PAIRS_UP_TO = 8
+ALL_PAIRS_UP_TO = 4
 TOLERANCE = 1 / 260
 LEAST_INLIERS = 10
 LOG_CHANCE = -8.0
@@ -48,11 +48,15 @@ class Link:
 
 @dataclass(frozen=True)
 class NoLink:
-    """Frames `a` and `b` have nothing in common that could be told from chance."""
+    """Frames `a` and `b` have nothing in common that could be told from chance.
+
+    `glanced`: just their strongest features were looked at.
+    """
 
     a: int
     b: int
     reason: str
+    glanced: bool = False
 
 
 def matches(a: Features, b: Features, most: int | None = None) -> NDArray[np.intp]:
@@ -172,7 +176,7 @@ def _plausible_pairs(features, pairs, job):
         if count >= QUICK_LEAST:
             likely.append(pair)
         else:
-            refused.append(NoLink(*pair, f"only {count} strong features agree"))
+            refused.append(NoLink(*pair, f"only {count} strong features agree", glanced=True))
     return likely, refused
 
 

@@ -32,6 +32,7 @@ from windfell.align.solve import (
     solved,
     starting_cameras,
 )
+from windfell.align.zoom import told_apart
 from windfell.errors import CannotJoin
 from windfell.job import Job
 
@@ -66,23 +67,32 @@ def grounded(
     `view(n)` gives frame n's light, on which points are refined; without it the features' places stand.
     `slid`: the camera moved along a flat subject. `pairs`: the only ones that may hold, or None.
     `finer` gives finer features of all frames of which some numbers are wanted; it is asked where the first
-    ones leave a frame without a place or neighbours without a link.
+    ones, glanced at and then looked at in full, leave a frame without a place or neighbours without a link.
     """
     links, refused = find_links(features, job, pairs)
     ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
-    if finer is None:
+    glanced = {(r.a, r.b) for r in refused if r.glanced}
+    for look, asked in ((lambda _: features, glanced), (finer, None)):
+        if finer is None:
+            break
+        again = doubtful_pairs(ground, features, likely_pairs(features) if pairs is None else pairs)
+        ground, again = _met_by_light(ground, again, features, view, job)
+        again = [p for p in again if asked is None or p in asked]
+        if not again:
+            continue
+        closer, still = find_links(look(sorted({n for p in again for n in p})), job, again)
+        better = {(k.a, k.b): k for k in closer}
+        links = [k for k in links if (k.a, k.b) not in better] + closer
+        refused = _latest([r for r in refused if (r.a, r.b) not in better], still)
+        if not better:
+            ground = replace(ground, refused=_latest(ground.refused, still))
+        else:
+            ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
+    apart = told_apart(hints, links)
+    if len(ground.members) == len(features) or apart == list(hints) or focal_px is not None:
         return ground
-    again = doubtful_pairs(ground, features, likely_pairs(features) if pairs is None else pairs)
-    ground, again = _met_by_light(ground, again, features, view, job)
-    if not again:
-        return ground
-    closer, still = find_links(finer(sorted({n for p in again for n in p})), job, again)
-    better = {(k.a, k.b): k for k in closer}
-    if not better:
-        return replace(ground, refused=_latest(ground.refused, still))
-    links = [k for k in links if (k.a, k.b) not in better] + closer
-    refused = _latest([r for r in refused if (r.a, r.b) not in better], still)
-    return _held_together(features, hints, links, refused, job, focal_px, view, slid)
+    other = _held_together(features, apart, links, refused, job, focal_px, view, slid)
+    return other if len(other.members) > len(ground.members) else ground
 
 
 def _met_by_light(
@@ -124,7 +134,7 @@ def _held_together(
         inner = [k for k in links if k.a in members and k.b in members]
         cameras, held = solved(features, hints, inner, members, focal_px, job, slid)
         bad = _contradicting(inner, held)
-        why = "the pair contradicts the other frames"
+        why = "the pair contradicts the other frames" if len(members) > 2 else _not_a_turn(inner[0], held[0], slid)
         if not bad:
             held, doubtful = looked_closely(
                 cameras, held, job, view and (lambda n, of=members: view(of[n])), [features[n] for n in members])
@@ -140,6 +150,11 @@ def _held_together(
     aside = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in aside)
     everyone = _with_all_frames(cameras, members, features, hints, focal_px)
     return Ground(everyone, tuple(members), by_number, scale, (*refused, *dropped), problems, aside)
+
+
+def _not_a_turn(link: Link, held: Observations, slid: bool) -> str:
+    fits = "a flat subject" if slid else "a camera that only turned"
+    return f"just {len(held.points_a)} of the {link.count} features they share fit {fits}"
 
 
 def _unlinked_cameras(features, hints, focal_px) -> Cameras:
@@ -269,7 +284,9 @@ def _nothing_joins(count: int, refused: Sequence[NoLink]) -> str:
     if count < 2:
         return "A panorama needs at least two frames."
     best = max(refused, key=lambda r: _leading_number(r.reason))
+    moved = "only turned" in best.reason
+    help_ = "If the camera slid along a flat subject, choose that" if moved else "Take frames with more overlap"
     return (
-        f"No two of the {count} frames overlap enough to be joined; frames {best.a + 1} and "
-        f"{best.b + 1} come nearest, but {best.reason}. Take frames with more overlap."
+        f"No two of the {count} frames {'can' if moved else 'overlap enough to'} be joined; frames {best.a + 1} and "
+        f"{best.b + 1} come nearest, but {best.reason}. {help_}."
     )

@@ -213,7 +213,7 @@ def starting_cameras(features, hints, members, observations, focal_px, slid: boo
     if not observations:
         return cameras
     if slid:
-        return slid_cameras(cameras, observations)
+        return slid_cameras(cameras, observations, [focal_px is not None or k is not None for k in known])
     if focal_px is None:
         cameras = cameras.with_focal(focal * first_focal(cameras, observations, all(known)))
     return cameras.turned(chained_rotations(cameras, observations))

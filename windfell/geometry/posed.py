@@ -12,6 +12,8 @@ from windfell.geometry.camera import Lens
 
 Array = NDArray[np.float64]
 
+GRAZING = 0.1
+
 
 @dataclass(frozen=True)
 class Posed:
@@ -28,14 +30,14 @@ class Posed:
     bend: Bend | None = None
 
     def rays(self, points: Array) -> Array:
-        """World rays (..., 3) of the frame's px (..., 2); NaN where a flat subject is not met."""
+        """World rays (..., 3) of the frame's px (..., 2); NaN where a flat subject is not met, or just grazed."""
         if self.bend is not None:
             points = self.lens.bent(self.bend.undone(self.lens.ideal(points)))
         rays = self.lens.rays(points) @ self.rotation.T
         if self.place is None:
             return rays
         with np.errstate(divide="ignore", invalid="ignore"):
-            reach = (1.0 - self.place[2]) / np.where(rays[..., 2] > 1e-6, rays[..., 2], np.nan)
+            reach = (1.0 - self.place[2]) / np.where(rays[..., 2] > GRAZING, rays[..., 2], np.nan)
         spots = self.place + rays * reach[..., None]
         return spots / np.linalg.norm(spots, axis=-1, keepdims=True)
 
