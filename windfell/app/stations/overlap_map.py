@@ -4,22 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtGui import QImage, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from windfell.align.registration import PairFit, PanoramaRegistration, Placed
 from windfell.app import theme
 from windfell.app.registrations import Registrations
 from windfell.app.session import Session
-from windfell.app.stations.parallax_map import (
-    GOOD_PX,
-    POOR_PX,
-    Strokes,
-    legend_words,
-    on_map,
-    paint_strokes,
-    strokes_of,
-)
+from windfell.app.stations.map_frames import TURN, is_around, middle_of, outlines, picture_on_map
+from windfell.app.stations.parallax_map import GOOD_PX, POOR_PX, Strokes, legend_words, paint_strokes, strokes_of
 from windfell.app.thumbnails import Thumbnails
 
 
@@ -46,6 +39,8 @@ class OverlapMap(QWidget):
         self._middles: dict[int, QPointF] = {}
         self._outlines: dict[int, QPolygonF] = {}
         self._scale, self._offset = 1.0, np.zeros(2)
+        self._shapes: dict[int, np.ndarray] = {}
+        self._pictures: dict[int, tuple[int, QImage, np.ndarray]] = {}
         self.strokes: Strokes | None = None
         self._parallax = False
         found.arrived.connect(self._lay_out)
@@ -68,17 +63,16 @@ class OverlapMap(QWidget):
         self._outlines, self._middles = {}, {}
         found = self._registration()
         if found is not None:
-            shapes = {n: _outline(found.frames[n]) for n in found.placed}
+            shapes = outlines({n: found.frames[n] for n in found.placed})
             every = np.concatenate(list(shapes.values()))
             low, high = every.min(axis=0), every.max(axis=0)
             room = QRectF(self.rect()).adjusted(40, 34, -40, -60)
             k = min(room.width() / max(high[0] - low[0], 1e-6), room.height() / max(high[1] - low[1], 1e-6))
             offset = np.array([room.center().x(), room.center().y()]) - k * (low + high) / 2
-            self._scale, self._offset = float(k), offset
+            self._scale, self._offset, self._shapes, self._pictures = float(k), offset, shapes, {}
             for n, shape in shapes.items():
-                points = shape * k + offset
-                self._outlines[n] = QPolygonF([QPointF(*p) for p in points])
-                self._middles[n] = QPointF(*points.mean(axis=0))
+                self._outlines[n] = QPolygonF([QPointF(*p) for p in shape * k + offset])
+                self._middles[n] = QPointF(*(middle_of(found.frames[n], shape) * k + offset))
         depth = self._found.depth
         self.strokes = strokes_of(found, depth.links) if found and depth and self._parallax else None
         self.update()
@@ -103,12 +97,22 @@ class OverlapMap(QWidget):
         found = self._registration()
         best, distance = None, 9.0
         for link in found.links if found and not self._parallax else ():
-            a, b = self._middles.get(link.a), self._middles.get(link.b)
-            if a and b:
-                d = _to_segment(at, a, b)
-                if d < distance:
-                    best, distance = (link.a, link.b), d
+            d = min((_to_segment(at, a, b) for a, b in self._way(link)), default=distance)
+            if d < distance:
+                best, distance = (link.a, link.b), d
         return best
+
+    def _way(self, link: PairFit) -> list[tuple[QPointF, QPointF]]:
+        """The lines of a link from middle to middle; around the back where that is shorter, half from either side."""
+        a, b = self._middles.get(link.a), self._middles.get(link.b)
+        if a is None or b is None:
+            return []
+        turn = TURN * self._scale
+        to_a_pole = any(is_around(self._shapes[n]) for n in (link.a, link.b))
+        if self._found.found.flat or to_a_pole or abs(b.x() - a.x()) < turn / 2:
+            return [(a, b)]
+        around = QPointF(turn if b.x() < a.x() else -turn, 0)
+        return [(a, (a + b + around) / 2), (b, (a + b - around) / 2)]
 
     def paintEvent(self, event) -> None:
         p = QPainter(self)
@@ -121,7 +125,7 @@ class OverlapMap(QWidget):
             return
         frames = self._found.frame_set.used
         for n, outline in self._outlines.items():
-            self._paint_frame(p, outline, frames[n])
+            self._paint_frame(p, n, outline, frames[n])
         if self.strokes is not None:
             paint_strokes(p, self.strokes, self._scale, self._offset)
         for link in () if self._parallax else found.links:
@@ -143,35 +147,43 @@ class OverlapMap(QWidget):
         p.setPen(theme.colour("rowan" if self._found.error else "ink"))
         p.drawText(box, flags, words)
 
-    def _paint_frame(self, p: QPainter, outline: QPolygonF, frame) -> None:
+    def _paint_frame(self, p: QPainter, n: int, outline: QPolygonF, frame) -> None:
         found = self._thumbnails.of(frame)
         chosen = frame.id == self._session.frame_id
         if found is not None and found.image is not None:
-            path = QPainterPath()
-            path.addPolygon(outline)
-            p.save()
-            p.setClipPath(path)
+            picture, corner = self._bent(n, found.image)
             p.setOpacity(0.92 if chosen else 0.62)
-            p.drawImage(outline.boundingRect(), found.image)
-            p.restore()
+            p.drawImage(QPointF(*corner), picture)
+            p.setOpacity(1.0)
         p.setBrush(Qt.BrushStyle.NoBrush)
         p.setPen(QPen(theme.colour("gorse" if chosen else "sheet", 255 if chosen else 190), 2.4 if chosen else 1.2))
         p.drawPolygon(outline)
 
+    def _bent(self, n: int, image: QImage) -> tuple[QImage, np.ndarray]:
+        """A frame's thumbnail as it lies on the map, and its corner; kept until the map is laid out anew."""
+        known = self._pictures.get(n)
+        if known is None or known[0] != image.cacheKey():
+            sharper = self.devicePixelRatioF()
+            frame = self._registration().frames[n]
+            picture, corner = picture_on_map(
+                frame, image, self._shapes[n], self._scale * sharper, self._offset * sharper)
+            picture.setDevicePixelRatio(sharper)
+            known = self._pictures[n] = image.cacheKey(), picture, corner / sharper
+        return known[1:]
+
     def _paint_link(self, p: QPainter, link: PairFit) -> None:
-        a, b = self._middles.get(link.a), self._middles.get(link.b)
-        if not a or not b:
-            return
         name, style, word = link_form(link.rms_px)
         hover = self._hover == (link.a, link.b)
-        width = 1.5 + min(3.0, len(link.points_a) / 250)
-        p.setPen(QPen(theme.colour("sheet", 170), width + 3))
-        p.drawLine(a, b)
-        p.setPen(QPen(theme.colour(name), width + (2 if hover else 0), style))
-        p.drawLine(a, b)
-        if hover:
+        width = 1.5 + min(3.0, len(link.points_a) / 100)
+        lines = self._way(link)
+        for colour, wide, form in ((theme.colour("sheet", 170), width + 3, Qt.PenStyle.SolidLine),
+                                   (theme.colour(name), width + (2 if hover else 0), style)):
+            p.setPen(QPen(colour, wide, form))
+            for a, b in lines:
+                p.drawLine(a, b)
+        if hover and lines:
             words = f"{link.a + 1} and {link.b + 1}: {len(link.points_a)} points, {link.rms_px:.2f} px ({word})"
-            self._paint_tag(p, (a + b) / 2 - QPointF(0, 26), words)
+            self._paint_tag(p, (lines[0][0] + lines[0][1]) / 2 - QPointF(0, 26), words)
 
     def _paint_tag(self, p: QPainter, at: QPointF, words: str) -> None:
         p.setFont(theme.numbers_font(8.6))
@@ -202,16 +214,6 @@ class OverlapMap(QWidget):
         if aside:
             words += f"   ·   set aside: {', '.join(aside)}"
         self._paint_tag(p, QPointF(self.width() / 2, self.height() - 22), words)
-
-
-def _outline(frame: Placed) -> np.ndarray:
-    """The frame's border as (longitude, latitude) in rad, unwrapped along the border, or on its flat subject."""
-    plane = on_map(frame, frame.lens.border(10))
-    if frame.place is not None:
-        return plane[np.isfinite(plane[:, 0])]
-    plane[:, 0] = np.unwrap(plane[:, 0])
-    plane[:, 0] -= 2 * np.pi * np.round(plane[:, 0].mean() / (2 * np.pi))
-    return plane
 
 
 def _to_segment(at: QPointF, a: QPointF, b: QPointF) -> float:

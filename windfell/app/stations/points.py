@@ -173,7 +173,7 @@ class Points(QObject):
         self.pairs.clear()
         for pair in sorted(every, key=lambda p: (numbers[p[0]], numbers[p[1]])):
             k = linked.get(pair)
-            words = f"{k.rms_px:.2f} px, {len(k.points_a)} points" if k else "no points"
+            words = f"{len(k.points_a)} at {k.rms_px:.2f} px" if k else "no points"
             self.pairs.addItem(f"{numbers[pair[0]]} – {numbers[pair[1]]}   {words}", pair)
         self.pairs.setCurrentIndex(next(n for n in range(self.pairs.count()) if self.pairs.itemData(n) == self.pair))
         self.pairs.blockSignals(False)

@@ -38,6 +38,8 @@ class PairPage(QWidget):
         column, row = bar_above(self)
         self.pairs = QComboBox()
         self.pairs.setAccessibleName("Pair of frames")
+        self.pairs.setToolTip("The pair of frames shown; how many points they share, and the error of these")
+        self.pairs.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.pairs.setMinimumWidth(150)
         self.pairs.setMaximumWidth(196)
         self.tools = Choice("", TOOLS)
