@@ -286,6 +286,9 @@ def _nothing_joins(count: int, refused: Sequence[NoLink]) -> str:
     best = max(refused, key=lambda r: _leading_number(r.reason))
     moved = "only turned" in best.reason
     help_ = "If the camera slid along a flat subject, choose that" if moved else "Take frames with more overlap"
+    if count == 2:
+        cannot = "cannot" if moved else "do not overlap enough to"
+        return f"The two frames {cannot} be joined: {best.reason}. {help_}."
     return (
         f"No two of the {count} frames {'can' if moved else 'overlap enough to'} be joined; frames {best.a + 1} and "
         f"{best.b + 1} come nearest, but {best.reason}. {help_}."

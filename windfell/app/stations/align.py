@@ -237,7 +237,9 @@ class Align(Station):
         if self.found.waiting:
             return "Looking for what the frames share…"
         if self.found.error:
-            return self.found.error
+            # the map has the room for the sentence
+            panorama = self.session.frame_set.kind is Kind.PANORAMA
+            return "Nothing is joined; the overlap map says why." if panorama else self.found.error
         found = self.found.found
         if isinstance(found, PanoramaRegistration):
             lens = found.frames[found.placed[0]].lens
