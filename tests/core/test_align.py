@@ -22,7 +22,7 @@ from tests.support import (
     unit_rays,
 )
 from windfell.align.adjust import Observations, adjust, jacobian, uncertainty
-from windfell.align.cameras import Cameras, cameras_of
+from windfell.align.cameras import Cameras, cameras_of, carried, carried_there_and_back
 from windfell.align.features import find_features
 from windfell.align.level import down_direction, levelled
 from windfell.align.pairs import Link, link, log_false_alarms
@@ -30,7 +30,7 @@ from windfell.align.panorama import register_panorama
 from windfell.align.refine import GreyView, patch_offsets, patch_shifts
 from windfell.align.registration import Placed
 from windfell.align.series import WAYS, onto
-from windfell.align.solve import LensHint
+from windfell.align.solve import LensHint, fitted_to_noise
 from windfell.errors import CannotJoin
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
@@ -48,8 +48,8 @@ def corner_error(found: Lens, true: Lens) -> float:
     return float(np.linalg.norm(same.project(ray) - true.project(ray)))
 
 
-def planted(k1: float = -0.08, focal: float = 900.0, outliers: float = 0.0, seed: int = 4):
-    """Cameras in a row and what they observe of common directions, with 0.3 px of noise."""
+def planted(k1: float = -0.08, focal: float = 900.0, outliers: float = 0.0, seed: int = 4, noise_px: float = 0.3):
+    """Cameras in a row and what they observe of common directions, with noise."""
     rng = np.random.default_rng(seed)
     lens = Lens(800, 1000, focal, k1)
     turns = [from_yaw_pitch_roll(0.5 * n, rng.normal(0, 0.03), rng.normal(0, 0.03)) for n in range(4)]
@@ -60,7 +60,7 @@ def planted(k1: float = -0.08, focal: float = 900.0, outliers: float = 0.0, seed
     for a in range(3):
         both = inside[a] & inside[a + 1]
         pa, pb = seen[a][both], seen[a + 1][both]
-        pa, pb = pa + rng.normal(0, 0.3, pa.shape), pb + rng.normal(0, 0.3, pb.shape)
+        pa, pb = pa + rng.normal(0, noise_px, pa.shape), pb + rng.normal(0, noise_px, pb.shape)
         wild = rng.random(len(pa)) < outliers
         pb[wild] += rng.normal(0, 60, (wild.sum(), 2))
         found.append(Observations(a, a + 1, pa, pb))
@@ -127,6 +127,40 @@ class Adjustment(unittest.TestCase):
             foretold.append(told.lenses[0, 0])
         ratio = np.sqrt(np.mean(np.square(real))) / np.mean(foretold)
         self.assertTrue(0.4 < ratio < 2.2, ratio)
+
+
+    def test_fine_points_outweigh_what_was_believed_of_the_lens(self):
+        """Two frames, ten points good to 0.02 px, a focal length believed 8 % too short."""
+        off, told = [], []
+        for seed in (4, 5, 6):
+            lens, turns, found = planted(noise_px=0.02, seed=seed)
+            pair = [o.chosen(np.arange(10)) for o in found if (o.a, o.b) == (0, 1)]
+            start = cameras_of([(800, 1000)] * 2, [0, 0], np.array([0.92 * lens.focal_px]))
+            start = start.turned(np.array(turns[:2]))
+            stiff = adjust(start, pair, 1.0, Job(), widen=1.0)
+            fitted, _ = fitted_to_noise(start, pair, Job())
+            off.append([abs(np.log(c.focal_px[0] / lens.focal_px)) for c in (stiff, fitted)])
+            told.append(uncertainty(fitted, pair, 1.0).lenses[0, 0])
+        stiffly, finely = np.mean(off, axis=0)
+        self.assertLess(finely, 0.65 * stiffly)
+        self.assertTrue(0.3 < finely / np.mean(told) < 3)
+
+    def test_what_no_point_tells_is_as_unsure_as_it_was_believed(self):
+        lens, turns, found = planted(noise_px=0.02)
+        few = [o.chosen(np.arange(2)) for o in found if (o.a, o.b) == (0, 1)]
+        start = cameras_of([(800, 1000)] * 2, [0, 0], np.array([lens.focal_px])).turned(np.array(turns[:2]))
+        told = uncertainty(start, few, 1.0).lenses[0]
+        assert_allclose(told[1:4], start.sigma[0, 1:4], rtol=0.35)
+
+    def test_far_beyond_a_frame_nothing_is_seen_by_a_folded_lens(self):
+        cameras = cameras_of([(800, 600)] * 2, [0, 0], np.array([500.0]))
+        cameras = replace(cameras, lenses=np.array([[np.log(500.0), -0.25, 0.0, 0.0, 0, 0]])).turned(
+            np.array([np.eye(3), from_yaw_pitch_roll(np.radians(74), 0, 0)]))
+        points = np.stack(np.meshgrid(np.linspace(0, 799, 30), np.linspace(0, 599, 20)), -1).reshape(-1, 2)
+        there = carried_there_and_back(cameras, 0, 1, points)
+        inside = np.all((there >= 0) & (there <= [799, 599]), axis=1)
+        back = carried(cameras, np.ones(inside.sum(), int), np.zeros(inside.sum(), int), there[inside])
+        assert_allclose(back, points[inside], atol=5)
 
 
 class Refining(unittest.TestCase):

@@ -291,7 +291,7 @@ def _add_beliefs(state: Cameras, normal: Array, gradient: Array) -> float:
     """Weak beliefs that decide only where the points cannot, as with two frames."""
     first = 3 * state.count
     off = (state.lenses - state.believed).reshape(-1)
-    sigma = state.sigma.reshape(-1)
+    sigma = state.sigma.reshape(-1) / state.noise_px
     at = first + np.arange(len(off))
     normal[at, at] += 1 / sigma**2
     gradient[at] += off / sigma**2
@@ -311,7 +311,7 @@ def _add_facing(state: Cameras, normal: Array, gradient: Array) -> float:
     """People stand more or less before a flat subject: of several poses that explain it, the least slanted."""
     if state.places is None:
         return 0.0
-    axis = state.rotations[:, :, 2] / FACING
+    axis = state.rotations[:, :, 2] * (state.noise_px / FACING)
     for n, (x, y, z) in enumerate(axis):
         # a small turn w takes the axis a to a + w x a
         by = np.array([[0.0, z, -y], [-z, 0.0, x]])
@@ -367,12 +367,12 @@ def uncertainty(
     residual, _ = jacobian(cameras, pile.i, pile.j, pile.p, pile.q)
     r2 = np.sum(residual * residual, axis=1)
     weight = pile.w / (1 + r2 / scale_px**2) ** 2
-    spread = np.sum(weight * r2) / max(np.sum(weight) * 2, 1e-9)
-    _, normal, _ = normal_equations(cameras, pile, scale_px, guides)
-    at = 3 * anchor + np.arange(3)
-    normal[at, at] += LOCK
+    spread = np.sum(weight * r2) / max(np.sum(weight / np.maximum(pile.w, 1e-12)) * 2, 1e-9)
     # both directions of a point are one measurement
     data = max(spread, 1e-6) * 2
+    _, normal, _ = normal_equations(replace(cameras, noise_px=float(np.sqrt(data))), pile, scale_px, guides)
+    at = 3 * anchor + np.arange(3)
+    normal[at, at] += LOCK
     size = 1 / np.sqrt(np.diag(normal))
     inverse = np.linalg.pinv(normal * size[:, None] * size[None, :], rcond=1e-12, hermitian=True)
     error = np.sqrt(np.maximum(np.diag(inverse), 0) * data) * size

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from windfell.align.adjust import Observations
-from windfell.align.cameras import Cameras, carried
+from windfell.align.cameras import Cameras, carried, carried_there_and_back
 from windfell.align.features import Features
 from windfell.align.refine import LINK_LEAST, LINK_MOST, MOST_POINTS, View, refined
 from windfell.job import Job
@@ -100,7 +100,7 @@ def _unmatched(
     cameras: Cameras, o: Observations, points: Array, most: int, drift: Callable[[Array], Array] | None = None,
 ) -> Observations:
     """Some of the `points` (n, 2) of `a` that `b` shows as well, in spots where the observations have few."""
-    there = _carried(cameras, o, points)
+    there = carried_there_and_back(cameras, o.a, o.b, points)
     if drift is not None and len(points):
         there = there + drift(points)
     rim = RIM * cameras.sizes[o.b].max()

@@ -18,6 +18,7 @@ FOCAL_SIGMA = 0.12
 BEND_SIGMAS = (0.06, 0.015, 0.004)
 CENTRE_SIGMA = 0.0015
 HELD = 1e-9
+HOME = 0.005
 
 
 @dataclass(frozen=True)
@@ -28,6 +29,7 @@ class Cameras:
     and what is believed of them before any point is seen, `believed` and `sigma`: (g, 6) in the order
     of LENS_PARTS. k1 to k3 act on tangents, dx and dy are px. `locked` (n,): poses that stay.
     `places` (n, 3), of cameras that slid before a flat subject at z = 1; None: they only turned.
+    `noise_px`: the error that a point of weight 1 is thought to have, by which beliefs are weighed against points.
     """
 
     sizes: Array
@@ -38,6 +40,7 @@ class Cameras:
     sigma: Array
     locked: NDArray[np.bool_]
     places: Array | None = None
+    noise_px: float = 1.0
 
     @property
     def parameters(self) -> int:
@@ -139,6 +142,17 @@ def carried(cameras: Cameras, i: Ints, j: Ints, points: Array) -> Array:
         world = cameras.places[i] + world * reach[:, None] - cameras.places[j]
     out = projected(cameras, j, np.einsum("nij,ni->nj", cameras.rotations[j], world))
     return out if behind is None else np.where(behind[:, None], 1e5, out)
+
+
+def carried_there_and_back(cameras: Cameras, i: int, j: int, points: Array) -> Array:
+    """As `carried`, from frame `i` to `j`; far away where the way back does not lead home.
+
+    Far beyond a frame its distortion folds, and shows what the lens cannot see.
+    """
+    a, b = np.full(len(points), i), np.full(len(points), j)
+    there = carried(cameras, a, b, points)
+    home = np.linalg.norm(carried(cameras, b, a, there) - points, axis=1) < HOME * cameras.sizes[i].max()
+    return np.where(home[:, None], there, 1e5)
 
 
 def projected(cameras: Cameras, frames: Ints, rays: Array) -> Array:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from scipy.sparse.csgraph import shortest_path
 
 from windfell.align.adjust import Observations
-from windfell.align.cameras import Cameras, carried
+from windfell.align.cameras import Cameras, carried_there_and_back
 from windfell.align.features import Features
 from windfell.align.solve import Ground
 
@@ -60,6 +60,5 @@ def _overlap(cameras: Cameras, features: Sequence[Features], a: int, b: int) -> 
 
 def _inside(cameras: Cameras, i: int, j: int, points: Array) -> NDArray[np.bool_]:
     """Which px (n, 2) of frame i are seen in frame j."""
-    n = len(points)
-    there = carried(cameras, np.full(n, i), np.full(n, j), points)
+    there = carried_there_and_back(cameras, i, j, points)
     return np.all((there >= 0) & (there <= cameras.sizes[j] - 1), axis=1)

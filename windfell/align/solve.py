@@ -24,6 +24,8 @@ Array = NDArray[np.float64]
 TIGHT = 1 / 1000
 LOOSE = 1 / 130
 FINEST_PX = 0.35
+# more than a point has by itself: points of a frame err a little alike, and do not weigh as much as their number
+LEAST_NOISE_PX = 0.3
 LEAST_POINTS = 8
 LEAST_REFINED = 12
 LEAST_SHARE = 0.2
@@ -151,7 +153,9 @@ def fitted_to_noise(
         cameras = adjust(cameras, held, scale, job, widen=1.0, guides=guides)
         filled = [o for o in held if len(o.points_a)]
         if filled:
-            scale = float(np.clip(4 * _noise(filled, cameras), FINEST_PX, TIGHT * longest))
+            noise = _noise(filled, cameras)
+            cameras = replace(cameras, noise_px=float(np.clip(noise, LEAST_NOISE_PX, 1.0)))
+            scale = float(np.clip(4 * noise, FINEST_PX, TIGHT * longest))
     return cameras, scale
 
 
