@@ -7,7 +7,7 @@ from PySide6.QtTest import QTest
 from tests.app.support import WindowTest
 from tests.support import frames_in, ridge, truth_of
 from windfell.geometry.camera import Lens
-from windfell.recipe import edits
+from windfell.recipe import developing
 from windfell.recipe.model import Camera, HandPose, LineKind
 
 
@@ -204,7 +204,7 @@ class TwoFrames(WindowTest):
     def test_paint_lies_where_the_frame_as_taken_shows_it(self):
         """The pane shows the lens corrected, features are found before it is."""
         frame = self.session.frame_set.frames[0]
-        self.session.edit(edits.correct_lens(self.session.project, "row", [frame.id], {"k1": -0.2}), True)
+        self.session.edit(developing.correct_lens(self.session.project, "row", [frame.id], {"k1": -0.2}), True)
         self.settle()
         pane = self.points.panes[0]
         self.points.tools.press("brush")
@@ -233,20 +233,20 @@ class Directions(WindowTest):
         self.open("align")
         align = self.window.stations["align"]
         frame = self.session.frame_set.frames[1]
-        self.assertFalse(align.lock.isEnabled())
+        self.assertFalse(align.direction.lock.isEnabled())
         self.session.select_frame(frame.id)
-        self.assertEqual(align.angles.text().count(","), 2)
-        self.click(align.lock)
+        self.assertEqual(align.direction.angles.text().count(","), 2)
+        self.click(align.direction.lock)
         self.settle()
         self.assertIsNotNone(self.session.frame_set.frames[1].pose)
-        align.angles.setText("10, 2, 0")
-        align.angles.editingFinished.emit()
+        align.direction.angles.setText("10, 2, 0")
+        align.direction.angles.editingFinished.emit()
         self.settle()
         self.assertEqual(self.session.frame_set.frames[1].pose, HandPose(10.0, 2.0, 0.0))
-        align.angles.setText("there")
-        align.angles.editingFinished.emit()
+        align.direction.angles.setText("there")
+        align.direction.angles.editingFinished.emit()
         self.assertIn("not a direction", self.window.status.words.text())
-        self.click(align.lock)
+        self.click(align.direction.lock)
         self.assertIsNone(self.session.frame_set.frames[1].pose)
         self.settle()
 

@@ -26,7 +26,7 @@ from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.pixels.colour import luminance
 from windfell.pixels.sheet import Sheet
-from windfell.recipe import edits
+from windfell.recipe import developing
 from windfell.recipe.model import Development, Kind, LensCorrection
 
 ZOOM = Taken(6000, 4000, "Canon", "Canon EOS 5D Mark III", "EF24-70mm f/2.8L II USM", 24.0, None, 4.0)
@@ -242,9 +242,9 @@ class InTheEngine(unittest.TestCase):
         host = engine()
         ids = [f.id for f in project.sets[0].frames]
         plain = host.picture(project, set_id, 0.5, Job()).light
-        lit = edits.develop(project, set_id, ids, {"exposure_ev": 1.0}).project
+        lit = developing.develop(project, set_id, ids, {"exposure_ev": 1.0}).project
         assert_allclose(np.median(host.picture(lit, set_id, 0.5, Job()).light / plain), 2.0, rtol=0.01)
-        bent = edits.correct_lens(project, set_id, ids, {"k1": -0.12}).project
+        bent = developing.correct_lens(project, set_id, ids, {"k1": -0.12}).project
         moved = host.picture(bent, set_id, 0.5, Job())
         self.assertEqual(moved.light.shape, plain.shape)
         self.assertGreater(np.abs(moved.light[5:40, 5:40] - plain[5:40, 5:40]).mean(), 0.01)
@@ -277,7 +277,7 @@ class InTheEngine(unittest.TestCase):
             project, set_id = project_of(paths)
             ids = [f.id for f in project.sets[0].frames]
             values = {"profile": name, "focal_mm": 15.0, "crop": 1.0}
-            project = edits.correct_lens(project, set_id, ids, values).project
+            project = developing.correct_lens(project, set_id, ids, values).project
             found = engine().stages(project, set_id).registration(Job())
             self.assertEqual(found.placed, [0, 1, 2])
             errors = rotation_errors_deg([f.rotation for f in found.frames], turns)
@@ -286,8 +286,8 @@ class InTheEngine(unittest.TestCase):
     def test_edits_say_what_they_did_and_copy_what_is_chosen(self):
         project, set_id = project_of(frames_in(green())[:3], Kind.STACK)
         ids = [f.id for f in project.sets[0].frames]
-        edit = edits.develop(project, set_id, ids[:1], {"temperature_k": 5200.0})
+        edit = developing.develop(project, set_id, ids[:1], {"temperature_k": 5200.0})
         self.assertEqual(edit.words, "temperature as shot to 5200 K")
-        more = edits.develop(edit.project, set_id, ids[:1], {"contrast_pct": 20.0}).project
-        copied = edits.copy_development(more, set_id, ids[0], ids[1:], ["contrast_pct"]).project
+        more = developing.develop(edit.project, set_id, ids[:1], {"contrast_pct": 20.0}).project
+        copied = developing.copy_development(more, set_id, ids[0], ids[1:], ["contrast_pct"]).project
         self.assertEqual(copied.sets[0].frames[2].development, Development(contrast_pct=20.0))

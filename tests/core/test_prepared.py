@@ -10,7 +10,7 @@ from windfell.align.candidates import ALL_UP_TO, likely_pairs
 from windfell.align.features import Features
 from windfell.errors import BadRequest, FrameUnreadable
 from windfell.frames.listing import is_frame, pictures_in
-from windfell.recipe import edits
+from windfell.recipe import developing, edits
 from windfell.recipe.developments import Shelf, read_development
 from windfell.recipe.model import (
     Development,
@@ -62,7 +62,7 @@ class EditsOfSets(unittest.TestCase):
         self.assertEqual((found[0].id, found[0].on), ("1.0", False))
 
     def test_values_are_held_within_their_limits(self):
-        done = edits.develop(two_sets(), "a", ["a0"], {"exposure_ev": 9.0}).project
+        done = developing.develop(two_sets(), "a", ["a0"], {"exposure_ev": 9.0}).project
         self.assertEqual(done.set("a").frames[0].development.exposure_ev, 5.0)
 
 

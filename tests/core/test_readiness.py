@@ -55,7 +55,7 @@ class OnRealFrames(unittest.TestCase):
 
     def test_planted_drift_is_matched_away(self):
         """+-0.5 EV and about +-600 K, planted as developments' inverse by brightness of the files."""
-        from windfell.recipe.edits import develop_each
+        from windfell.recipe.developing import develop_each
         from windfell.recipe.model import Development
 
         project, set_id = project_of(frames_in(green())[:4], Kind.STACK)

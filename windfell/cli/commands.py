@@ -23,7 +23,7 @@ from windfell.errors import BadRequest, CannotJoin, OutputFailed
 from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.output.writers import writer_for
-from windfell.recipe import edits
+from windfell.recipe import developing
 from windfell.recipe.developments import read_development
 from windfell.recipe.model import (
     Align,
@@ -87,7 +87,7 @@ def _prepared(frame_set: FrameSet, options: Namespace) -> Project:
     if options.develop:
         ids = [f.id for f in frame_set.frames]
         development = read_development(Path(options.develop))
-        project = edits.use_development(project, frame_set.id, ids, development).project
+        project = developing.use_development(project, frame_set.id, ids, development).project
     return project
 
 
@@ -156,7 +156,7 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
     start = time.monotonic()
     if getattr(options, "match", False):
         found, ids = matched_set(engine, project, set_id, None, job)
-        project = edits.develop_each(
+        project = developing.develop_each(
             project, set_id, dict(zip(ids, found.developments, strict=True)), "match").project
     stages = engine.stages(project, set_id)
     found = stages.registration(job)

@@ -10,7 +10,8 @@ from windfell.engine.core import Engine
 from windfell.engine.survey import matched_set
 from windfell.job import Job
 from windfell.readiness.findings import Finding, Mend
-from windfell.recipe.edits import Edit, develop_each
+from windfell.recipe.developing import develop_each
+from windfell.recipe.edits import Edit
 from windfell.recipe.model import Align, Frame, FrameSet, Project
 
 

@@ -10,7 +10,6 @@ from typing import Any
 from windfell.errors import BadRequest
 from windfell.recipe.model import (
     ControlPoint,
-    Development,
     DroppedPoint,
     Frame,
     FrameSet,
@@ -127,7 +126,7 @@ def pose_frame(project: Project, set_id: str, frame_id: str, pose: HandPose | No
     """A frame's direction given by hand, or found again."""
     frame_set = project.set(set_id)
     number = 1 + [f.id for f in frame_set.frames].index(frame_id)
-    changed = _each_frame(frame_set, lambda f: replace(f, pose=pose) if f.id == frame_id else f)
+    changed = each_frame(frame_set, lambda f: replace(f, pose=pose) if f.id == frame_id else f)
     words = f"let frame {number} be placed by itself"
     if pose is not None:
         words = f"place frame {number} at {pose.yaw_deg:.1f}°, {pose.pitch_deg:.1f}°, {pose.roll_deg:.1f}°"
@@ -167,13 +166,13 @@ def ignore_area(project: Project, set_id: str, frame_ids: Sequence[str], mask: s
         kept = tuple(m for m in f.masks if m.purpose != "ignore")
         return replace(f, masks=kept if mask is None else (*kept, Mask(mask))) if f.id in wanted else f
 
-    changed = _each_frame(project.set(set_id), change)
+    changed = each_frame(project.set(set_id), change)
     verb = "take points everywhere in" if mask is None else "ignore an area of"
-    return Edit(f"{verb} {_frames(len(wanted))}", project.with_set(changed))
+    return Edit(f"{verb} {frames_in_words(len(wanted))}", project.with_set(changed))
 
 
 def add_set(project: Project, frame_set: FrameSet) -> Edit:
-    words = f"add {frame_set.kind} {frame_set.name} with {_frames(len(frame_set.frames))}"
+    words = f"add {frame_set.kind} {frame_set.name} with {frames_in_words(len(frame_set.frames))}"
     return Edit(words, replace(project, sets=(*project.sets, frame_set)))
 
 
@@ -210,13 +209,13 @@ def add_frames(project: Project, set_id: str, frames: Sequence[Frame]) -> Edit:
             if inner == set_id or set_id in nested_in(project, inner):
                 raise BadRequest(f"{frame_set.name} cannot be a frame of itself.")
     changed = replace(frame_set, frames=(*frame_set.frames, *frames))
-    return Edit(f"add {_frames(len(frames))} to {frame_set.name}", project.with_set(changed))
+    return Edit(f"add {frames_in_words(len(frames))} to {frame_set.name}", project.with_set(changed))
 
 
 def switch_frame(project: Project, set_id: str, frame_id: str, on: bool) -> Edit:
     frame_set = project.set(set_id)
     number = 1 + [f.id for f in frame_set.frames].index(frame_id)
-    changed = _each_frame(frame_set, lambda f: replace(f, on=on) if f.id == frame_id else f)
+    changed = each_frame(frame_set, lambda f: replace(f, on=on) if f.id == frame_id else f)
     return Edit(f"{'take back' if on else 'keep aside'} frame {number}", project.with_set(changed))
 
 
@@ -242,108 +241,12 @@ def vary(project: Project, set_id: str) -> Edit:
     return Edit(f"vary {first.name}", replace(project, sets=(*project.sets, second)))
 
 
-DEVELOPMENT_WORDS = {
-    "temperature_k": "temperature", "tint": "tint", "exposure_ev": "exposure",
-    "contrast_pct": "contrast", "highlights_pct": "highlights", "shadows_pct": "shadows",
-    "white_pct": "white point", "black_pct": "black point", "saturation_pct": "saturation",
-    "local_contrast_pct": "local contrast", "haze_pct": "haze", "noise_pct": "noise",
-    "sharpen_pct": "sharpening",
-}
-LENS_WORDS = {
-    "profile": "lens", "focal_mm": "focal length", "crop": "crop factor", "distortion": "distortion",
-    "vignetting": "edge darkening", "fringing": "colour fringing", "k1": "k1", "k2": "k2", "k3": "k3",
-    "v1": "edge light v1", "v2": "edge light v2", "v3": "edge light v3",
-    "red": "red size", "blue": "blue size",
-}
-
-
-def develop(project: Project, set_id: str, frame_ids: Sequence[str], changes: dict[str, Any]) -> Edit:
-    """Values of the development of some frames, clamped to their limits."""
-    return _frame_values(project, set_id, frame_ids, "development", DEVELOPMENT_WORDS, changes)
-
-
-def correct_lens(project: Project, set_id: str, frame_ids: Sequence[str], changes: dict[str, Any]) -> Edit:
-    """Values of the lens correction of some frames, clamped to their limits."""
-    return _frame_values(project, set_id, frame_ids, "lens", LENS_WORDS, changes)
-
-
-def _frame_values(project, set_id, frame_ids, part: str, words: dict[str, str], changes) -> Edit:
-    frame_set = project.set(set_id)
-    wanted = set(frame_ids)
-    first = next(getattr(f, part) for f in frame_set.frames if f.id in wanted)
-    fields = {f.name: f for f in dataclasses.fields(first)}
-    changes = {k: _within(fields[k], v) for k, v in changes.items()}
-    said_parts = [
-        f"{words[k]} {_value_words(fields[k], getattr(first, k))} to {_value_words(fields[k], v)}"
-        for k, v in changes.items() if getattr(first, k) != v
-    ]
-
-    def change(f: Frame) -> Frame:
-        return replace(f, **{part: replace(getattr(f, part), **changes)}) if f.id in wanted else f
-
-    changed = _each_frame(frame_set, change)
-    whom = "" if len(wanted) == 1 else f" of {_frames(len(wanted))}"
-    merge = f"{set_id}:{part}:{'+'.join(changes)}:{'+'.join(sorted(wanted))}"
-    return Edit((", ".join(said_parts) or "copy " + part) + whom, project.with_set(changed), merge)
-
-
-def _within(field: dataclasses.Field, value: Any) -> Any:
-    limits = field.metadata
-    if value is None or "low" not in limits or isinstance(value, bool):
-        return value
-    return float(min(max(value, limits["low"]), limits["high"]))
-
-
-def _value_words(field: dataclasses.Field, value: Any) -> str:
-    if value is None:
-        return "as shot" if field.name == "temperature_k" else "none"
-    if isinstance(value, bool):
-        return "on" if value else "off"
-    if isinstance(value, float):
-        unit = field.metadata.get("unit", "")
-        digits = 0 if unit in ("K", "%") else 2 if unit == "EV" else 4 if abs(value) < 2 else 1
-        return f"{value:.{digits}f}" + (f" {unit}" if unit else "")
-    return str(value)
-
-
-def copy_development(
-    project: Project, set_id: str, source_id: str, frame_ids: Sequence[str], what: Sequence[str]
-) -> Edit:
-    """Some values (keys of DEVELOPMENT_WORDS) of one frame's development for other frames."""
-    frame_set = project.set(set_id)
-    development = frame_set.frame(source_id).development
-    return use_development(project, set_id, frame_ids, development, what, "copy the development to")
-
-
-def use_development(
-    project: Project, set_id: str, frame_ids: Sequence[str], development: Development,
-    what: Sequence[str] | None = None, words: str = "develop",
-) -> Edit:
-    """Some or all values of a development for some frames."""
-    chosen = {k: getattr(development, k) for k in (what or DEVELOPMENT_WORDS)}
-    wanted = set(frame_ids)
-    changed = _each_frame(
-        project.set(set_id),
-        lambda f: replace(f, development=replace(f.development, **chosen)) if f.id in wanted else f,
-    )
-    return Edit(f"{words} {_frames(len(wanted))}", project.with_set(changed))
-
-
-def develop_each(project: Project, set_id: str, developments: dict[str, Development], words: str) -> Edit:
-    """A development of its own for each of some frames, by frame id."""
-    changed = _each_frame(
-        project.set(set_id),
-        lambda f: replace(f, development=developments[f.id]) if f.id in developments else f,
-    )
-    return Edit(words, project.with_set(changed))
-
-
 def switch_frames(project: Project, set_id: str, frame_ids: Sequence[str], on: bool) -> Edit:
     """Keep several frames aside, or take them back."""
     wanted = set(frame_ids)
-    changed = _each_frame(project.set(set_id), lambda f: replace(f, on=on) if f.id in wanted else f)
+    changed = each_frame(project.set(set_id), lambda f: replace(f, on=on) if f.id in wanted else f)
     verb = "take back" if on else "keep aside"
-    return Edit(f"{verb} {_frames(len(wanted))}", project.with_set(changed))
+    return Edit(f"{verb} {frames_in_words(len(wanted))}", project.with_set(changed))
 
 
 def move_frames(
@@ -369,7 +272,7 @@ def move_frames(
             s = _with_value(s, "registration.reference", None)
         sets.append(s)
     name = project.set(to_set).name
-    return Edit(f"move {_frames(len(moved))} to {name}", replace(project, sets=tuple(sets)))
+    return Edit(f"move {frames_in_words(len(moved))} to {name}", replace(project, sets=tuple(sets)))
 
 
 def set_instants(project: Project, set_id: str, path: str, times: Sequence[float], words: str) -> Edit:
@@ -423,9 +326,9 @@ def _free_name(project: Project, name: str) -> str:
     return next(f"{name} {n}" for n in range(2, 10_000) if f"{name} {n}" not in names)
 
 
-def _each_frame(frame_set: FrameSet, change) -> FrameSet:
+def each_frame(frame_set: FrameSet, change) -> FrameSet:
     return replace(frame_set, frames=tuple(change(f) for f in frame_set.frames))
 
 
-def _frames(n: int) -> str:
+def frames_in_words(n: int) -> str:
     return f"{n} frame" if n == 1 else f"{n} frames"

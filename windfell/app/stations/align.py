@@ -26,16 +26,15 @@ from windfell.align.series import Onto
 from windfell.app import theme
 from windfell.app.registrations import Registrations
 from windfell.app.session import Session
+from windfell.app.stations.direction import Direction
 from windfell.app.stations.overlap_map import OverlapMap, link_form
 from windfell.app.stations.points import Points
 from windfell.app.stations.station import Station
 from windfell.app.thumbnails import Thumbnails
 from windfell.app.widgets.choice import Choice
 from windfell.geometry import planar
-from windfell.geometry.rotation import yaw_pitch_roll
-from windfell.recipe import edits
 from windfell.recipe.model import Align as Way
-from windfell.recipe.model import Camera, Frame, HandPose, Kind
+from windfell.recipe.model import Camera, Kind
 
 _ORIGIN = np.zeros((1, 2))
 EVEN_FROM_PX = 1.0
@@ -95,14 +94,7 @@ class Align(Station):
         self.layout_hint.setAccessibleName("Layout, rows x columns")
         self.layout_hint.setToolTip("Frames taken row by row from left to right: rows x columns. Nothing: any order")
         self.layout_hint.editingFinished.connect(self._layout_typed)
-        self.angles = QLineEdit()
-        self.angles.setFont(theme.numbers_font())
-        self.angles.setAccessibleName("Direction of the chosen frame")
-        self.angles.setToolTip("Turn right, look up, lean clockwise, in degrees; typing places the frame by hand")
-        self.angles.editingFinished.connect(self._angles_typed)
-        self.lock = QPushButton("Lock", checkable=True)
-        self.lock.setToolTip("Keep the chosen frame where it lies while the others are fitted")
-        self.lock.clicked.connect(self._set_locked)
+        self.direction = Direction(session, found)
         self.reference = QComboBox()
         self.reference.setAccessibleName("Reference frame")
         self.reference.activated.connect(self._reference_chosen)
@@ -134,12 +126,7 @@ class Align(Station):
         row.addWidget(QLabel("Layout"))
         row.addWidget(self.layout_hint)
         rows.addLayout(row)
-        row = QHBoxLayout()
-        self.of_frame = QLabel("Direction")
-        row.addWidget(self.of_frame)
-        row.addWidget(self.angles, 1)
-        row.addWidget(self.lock)
-        rows.addLayout(row)
+        rows.addWidget(self.direction)
         self._stack = QWidget()
         rows = QVBoxLayout(self._stack)
         rows.setContentsMargins(0, 0, 0, 0)
@@ -204,7 +191,7 @@ class Align(Station):
         self.camera.set_value(str(r.camera))
         if not self.layout_hint.hasFocus():
             self.layout_hint.setText(f"{r.rows}x{r.columns}" if r.rows else "")
-        self._show_direction()
+        self.direction.refresh()
         if not self.focal.hasFocus():
             self.focal.setText(f"{r.focal_px:.1f} px" if r.focal_px else self._found_focal())
         self.way.set_value(str(r.align))
@@ -333,71 +320,6 @@ class Align(Station):
             self.session.say(f"{text}: not a layout of {count} frames; give rows x columns, or nothing.", "wrong")
             self.layout_hint.setText("")
 
-    def _chosen(self) -> tuple[int, Frame] | None:
-        """The chosen frame, and its number in use."""
-        frame_set = self.session.frame_set
-        used = frame_set.used if frame_set else ()
-        return next(((n, f) for n, f in enumerate(used) if f.id == self.session.frame_id), None)
-
-    def _found_pose(self, n: int) -> HandPose | None:
-        found = self.found.found
-        if not isinstance(found, PanoramaRegistration) or n >= len(found.frames) or found.flat:
-            return None
-        place = found.frames[n]
-        if not isinstance(place, Placed):
-            return None
-        return HandPose(*(round(float(v), 3) for v in np.degrees(yaw_pitch_roll(place.rotation))))
-
-    def _show_direction(self) -> None:
-        chosen = self._chosen()
-        for part in (self.angles, self.lock):
-            part.setEnabled(chosen is not None)
-        if chosen is None:
-            self.of_frame.setText("Direction")
-            self.angles.setText("")
-            self.angles.setPlaceholderText("choose a frame")
-            self.lock.setChecked(False)
-            return
-        n, frame = chosen
-        number = 1 + [f.id for f in self.session.frame_set.frames].index(frame.id)
-        self.of_frame.setText(f"Frame {number}")
-        self.lock.setChecked(frame.pose is not None)
-        pose = frame.pose or self._found_pose(n)
-        self.lock.setEnabled(pose is not None)
-        self.angles.setPlaceholderText("turn, up, lean in °")
-        if not self.angles.hasFocus():
-            self.angles.setText(_pose_words(pose) if pose else "")
-
-    def _angles_typed(self) -> None:
-        chosen = self._chosen()
-        text = self.angles.text().replace("°", "").strip()
-        if chosen is None:
-            return
-        n, frame = chosen
-        now = frame.pose or self._found_pose(n)
-        if now is not None and self.angles.text() == _pose_words(now):
-            return
-        s = self.session
-        if not text:
-            s.edit(edits.pose_frame(s.project, s.set_id, frame.id, None), True)
-            return
-        try:
-            yaw, pitch, roll = (float(v) for v in text.replace(";", ",").split(","))
-            if not (abs(yaw) <= 360 and abs(pitch) <= 90 and abs(roll) <= 180):
-                raise ValueError
-        except ValueError:
-            s.say(f"{text}: not a direction; give turn, look up and lean in degrees, with commas between.", "wrong")
-            self._show_direction()
-            return
-        s.edit(edits.pose_frame(s.project, s.set_id, frame.id, HandPose(yaw, pitch, roll)), True)
-
-    def _set_locked(self, on: bool) -> None:
-        chosen, s = self._chosen(), self.session
-        if chosen is not None:
-            n, frame = chosen
-            pose = (frame.pose or self._found_pose(n)) if on else None
-            s.edit(edits.pose_frame(s.project, s.set_id, frame.id, pose), True)
-
     def _reference_chosen(self, index: int) -> None:
         self.session.change("registration.reference", self.reference.itemData(index), True)
 
@@ -411,10 +333,6 @@ def _place_words(place) -> tuple[str, str, str]:
         shift = planar.apply(place.transform, _ORIGIN)[0]
         return "yes", f"{place.rms_px:.2f}", f"moved {shift[0]:+.1f}, {shift[1]:+.1f} px"
     return "no", "", f"{place.reason}. {REMEDY}" if isinstance(place, Unplaced) else place.reason
-
-
-def _pose_words(pose: HandPose) -> str:
-    return f"{pose.yaw_deg:.2f}, {pose.pitch_deg:.2f}, {pose.roll_deg:.2f}"
 
 
 def _table(headers: tuple[str, ...]) -> QTableWidget:

@@ -15,9 +15,9 @@ from windfell.develop.white_balance import AS_SHOT_K, grey_guess, neutralising
 from windfell.engine.folders import state_folder
 from windfell.engine.survey import matched_set
 from windfell.errors import WindfellError
-from windfell.recipe import edits
+from windfell.recipe import developing
+from windfell.recipe.developing import DEVELOPMENT_WORDS
 from windfell.recipe.developments import Shelf
-from windfell.recipe.edits import DEVELOPMENT_WORDS
 from windfell.recipe.model import Development, Frame
 
 LABEL_WIDE = 86
@@ -147,25 +147,25 @@ class DevelopmentControls:
         ids = self._ids()
         if ids:
             s = self._session
-            s.edit(edits.develop(s.project, s.set_id, ids, {name: float(value)}), first)
+            s.edit(developing.develop(s.project, s.set_id, ids, {name: float(value)}), first)
 
     def _apply(self, values: dict) -> None:
         ids = self._ids()
         if ids:
             s = self._session
-            s.edit(edits.develop(s.project, s.set_id, ids, values), True)
+            s.edit(developing.develop(s.project, s.set_id, ids, values), True)
 
     def _copy(self, ids: list[str]) -> None:
         frame, s = self._frame(), self._session
         if frame and self.copied:
-            s.edit(edits.copy_development(s.project, s.set_id, frame.id, ids, sorted(self.copied)), True)
+            s.edit(developing.copy_development(s.project, s.set_id, frame.id, ids, sorted(self.copied)), True)
 
     def copy_to_all(self) -> None:
         self._copy([f.id for f in self._session.frame_set.frames])
 
     def _use(self, development: Development, words: str) -> None:
         s = self._session
-        s.edit(edits.use_development(s.project, s.set_id, self._ids(), development, None, words), True)
+        s.edit(developing.use_development(s.project, s.set_id, self._ids(), development, None, words), True)
 
     def keep(self) -> None:
         """Ask for a name and keep the development under it."""
@@ -246,7 +246,8 @@ class DevelopmentControls:
             mired = max(abs(d.mired) for d in known)
             tone = max(abs(d.contrast_pct) for d in known)
             developments = dict(zip(ids, found.developments, strict=True))
-            s.edit(edits.develop_each(project, set_id, developments, "match exposure, white balance and tone"), True)
+            words = "match exposure, white balance and tone"
+            s.edit(developing.develop_each(project, set_id, developments, words), True)
             left = len(ids) - len(known)
             more = f" {left} share nothing with it and are as they were." if left else ""
             off = f"they were off by up to {ev:.2f} EV, {mired:.0f} mired and {tone:.0f} % contrast"

@@ -27,7 +27,7 @@ from windfell.engine.folders import state_folder
 from windfell.engine.lens_estimates import estimated_correction
 from windfell.errors import WindfellError
 from windfell.job import Job
-from windfell.recipe import edits
+from windfell.recipe import developing
 from windfell.recipe.model import Frame, LensCorrection
 from windfell.recipe.project_file import written_whole
 
@@ -161,7 +161,7 @@ class LensControls(QScrollArea):
         ids = self._alike()
         if ids:
             s = self._session
-            s.edit(edits.correct_lens(s.project, s.set_id, ids, values), first)
+            s.edit(developing.correct_lens(s.project, s.set_id, ids, values), first)
 
     def use_profile(self, name: str | None) -> None:
         """Take a profile for all frames of this lens, and remember it for this body and focal length."""
