@@ -7,7 +7,7 @@ foretold place (guided matching, Hartley & Zisserman 2004, sec. 11.6), so that a
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,18 +22,34 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 
 SPOTS, SPOT_MOST, RIM = 24, 2, 0.006
-LEAST_TRIED, MOST_OF, AGREE = 24, 0.5, 1 / 1000
+LEAST_TRIED, LEAST_OF, MOST_OF, AGREE = 24, 0.15, 0.5, 1 / 1000
 NEIGHBOURS, NEAR, GROWN_MOST, ROUNDS = 5, 0.1, 600, 3
 
 
-def with_others(
+@dataclass(frozen=True)
+class Others:
+    """Features of a link's `a` beside those matched: how many were `tried` where the cameras see them in `b`, and
+    those `found` there by the light.
+    """
+
+    tried: int
+    found: Observations
+
+    @property
+    def denied(self) -> bool:
+        """Whether next to nothing of what the link says the frames share is there."""
+        return self.tried >= LEAST_TRIED and len(self.found.points_a) < LEAST_OF * self.tried
+
+
+def others_of(
     cameras: Cameras, close: Sequence[Observations], features: Sequence[Features], view: Callable[[int], View],
     job: Job,
-) -> list[Observations]:
-    """The refined observations with other features of `a`, found where the cameras see them in `b`."""
+) -> list[Others]:
+    """Of each of the refined observations, in spots where they have few."""
     most = int(np.clip(MOST_POINTS // max(1, len(close)), LINK_LEAST, LINK_MOST))
     more = [_unmatched(cameras, o, features[o.a].points, most) for o in close]
-    return _joined(close, refined([m for m in more if len(m.points_a)], cameras, view, job))
+    found = refined(more, cameras, view, job)
+    return [Others(len(m.points_a), f) for m, f in zip(more, found, strict=True)]
 
 
 def pairs_that_meet(

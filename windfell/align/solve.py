@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import Guide, Observations, adjust, error_px, errors_px
-from windfell.align.by_light import grown, with_others
+from windfell.align.by_light import grown, joined, others_of
 from windfell.align.cameras import Cameras, cameras_of
 from windfell.align.features import Features
 from windfell.align.flat import slid_cameras
@@ -94,8 +94,8 @@ def looked_closely(
 ) -> tuple[list[Observations], list[int]]:
     """Points refined if the frames can be looked at, and which links the light does not confirm.
 
-    A link of few points is believed only if the light around most of them agrees. Where it does, other `features` of
-    the cameras' frames are looked for too, at the places that the cameras give them.
+    A link of few points is believed only if the light around most of them agrees, and if other `features` of its
+    frames are not missing where the cameras see them; those that are there are added.
     """
     held = list(held)
     if view is None:
@@ -106,8 +106,13 @@ def looked_closely(
     doubtful = [
         n for n, o in enumerate(some)
         if len(o.points_a) < FEW_POINTS and sure.get((o.a, o.b), 0) < max(LEAST_SURE, SURE_SHARE * len(o.points_a))]
-    if not doubtful:
-        close = with_others(cameras, close, features, view, job)
+    if doubtful:
+        return _with_refined(held, close), doubtful
+    others = others_of(cameras, close, features, view, job)
+    denied = {(o.a, o.b) for o, more in zip(close, others, strict=True)
+              if sure[o.a, o.b] < FEW_POINTS and more.denied}
+    doubtful = [n for n, o in enumerate(some) if (o.a, o.b) in denied]
+    close = [joined(o, more.found) for o, more in zip(close, others, strict=True)]
     return _with_refined(held, close), doubtful
 
 
