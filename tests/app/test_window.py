@@ -138,6 +138,12 @@ class Aligning(WindowTest):
         field.editingFinished.emit()
         self.settle()
         self.assertEqual(self.session.frame_set.registration.focal_px, 500.0)
+        for _ in range(2):
+            field.clear()
+            field.editingFinished.emit()
+            self.settle()
+            self.assertIsNone(self.session.frame_set.registration.focal_px)
+            self.assertRegex(field.text(), r"\d+\.\d px")
 
 
 class Shaping(WindowTest):

@@ -298,6 +298,7 @@ class Align(Station):
         text = self.focal.text().replace("px", "").replace(",", ".").strip().lower()
         if text in ("", "automatic", "auto"):
             self.session.change("registration.focal_px", None, True)
+            self.refresh()
             return
         try:
             value = float(text)
