@@ -83,6 +83,8 @@ class QuickFeatures(unittest.TestCase):
         blank = quick_features(np.full((500, 700), 90, np.uint8), *SIZE)
         self.assertEqual((len(blank), blank.vectors().shape), (0, (0, 256)))
         self.assertEqual(len(matches(blank, found)), 0)
+        for shape in ((1, 1), (3, 400), (20, 20)):
+            self.assertEqual(len(quick_features(np.zeros(shape, np.uint8), 900, 600)), 0)
 
     def test_no_feature_is_the_partner_of_two(self):
         bits = np.repeat(np.random.default_rng(2).integers(0, 256, (20, 32), dtype=np.uint8), 2, axis=0)

@@ -17,6 +17,7 @@ MOST = 3000
 FEW = 600
 CELLS = 8
 LEVEL_STEP, LEVELS, CORNERS = 1.4, 5, (20, 7)
+LEAST_SIDE = 32
 
 
 @dataclass(frozen=True)
@@ -95,8 +96,8 @@ def quick_features(
     """Oriented corners with binary descriptors (ORB, Rublee et al. 2011): found five times as fast as
     `grey_features`, and told apart less surely.
     """
-    mask = _allowed(ignore, grey)
-    for faintest in CORNERS:
+    mask, keys = _allowed(ignore, grey), ()
+    for faintest in CORNERS if min(grey.shape) >= LEAST_SIDE else ():
         orb = cv2.ORB_create(3 * most, LEVEL_STEP, LEVELS, fastThreshold=faintest)
         keys = orb.detect(grey, mask)
         if len(keys) >= 2 * most:
