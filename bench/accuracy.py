@@ -36,7 +36,7 @@ from windfell.errors import CannotJoin
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.geometry.posed import Posed
-from windfell.geometry.rotation import angle_between, nearest_rotation
+from windfell.geometry.rotation import angle_between, from_yaw_pitch_roll, nearest_rotation
 from windfell.job import Job
 from windfell.recipe.model import Align, Camera, FrameSet, Kind, Project, Registration, frame_from_path
 
@@ -81,6 +81,23 @@ def row_plan(rng: np.random.Generator, **more) -> RowPlan:
     return RowPlan(**{**values, **more})
 
 
+def looking(lens: Lens, n: int, yaw: float, pitch: float, roll: float, ev: float = 0.0) -> Shot:
+    turn = from_yaw_pitch_roll(*np.radians([yaw, pitch, roll]))
+    return Shot(lens, turn, tuple(np.full(3, 2.0**ev)), noise=0.006, seed=n)
+
+
+LENS, WIDE, NARROW = Lens(1500, 1000, 1400.0, -0.02), Lens(1500, 1000, 900.0, -0.03), Lens(1500, 1000, 1900.0)
+OTHERS: dict[str, Callable[[np.random.Generator], list[Shot]]] = {
+    "vertical": lambda rng: [looking(LENS, n, 20 + rng.normal(0, 0.5), p, rng.normal(0, 1.5))
+                             for n, p in enumerate((-45, -22, 0, 20))],
+    "mixed focal lengths": lambda rng: [looking(lens, n, yaw, rng.normal(-3, 1), rng.normal(0, 1)) for n, (lens, yaw)
+                                        in enumerate(((WIDE, 0), (WIDE, 35), (NARROW, 5), (NARROW, 28)))],
+    "3.5 EV apart": lambda rng: [looking(LENS, n, 26 * n, rng.normal(-4, 1), rng.normal(0, 2), ev)
+                                 for n, ev in enumerate((-2, 1.5, -1.5, 2, -2))],
+    "mostly sky": lambda rng: [looking(LENS, n, 24 * n, 14 + rng.normal(0, 1), rng.normal(0, 2)) for n in range(5)],
+}
+
+
 def shots_of(kind: str, rng: np.random.Generator) -> tuple[list[Shot], bool, bool, bool]:
     """(shots, metadata, moving, whole sphere) of a random set of a kind."""
     seed = int(rng.integers(1e6))
@@ -97,6 +114,8 @@ def shots_of(kind: str, rng: np.random.Generator) -> tuple[list[Shot], bool, boo
     if kind == "ring":
         plan = TurnPlan((0.0,), (12,), 360.0, 1067, 1600, 1500.0, seed=seed)
         return turned_shots(plan), bool(rng.random() < 0.5), False, False
+    if kind in OTHERS:
+        return OTHERS[kind](rng), bool(rng.random() < 0.5), False, False
     if kind == "two rows":
         return turned_shots(TurnPlan(counts=(4, 4), span_deg=95, seed=seed)), True, False, False
     return turned_shots(replace(ROUND, seed=seed)), True, False, True
@@ -220,7 +239,7 @@ def series(folder: Path, seed: int) -> str:
 
 
 KINDS = ("row", "row, no metadata", "barrel -0.15, no metadata", "moving things", "15 % overlap", "ring", "two rows",
-         "sphere")
+         *OTHERS, "sphere")
 
 
 def each(count: int, write: Callable[[Path, int], None], measure: Callable[[Path], str], title: str) -> None:
