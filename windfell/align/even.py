@@ -16,7 +16,6 @@ from scipy.sparse import block_diag, csr_matrix, diags, identity, kron, vstack
 from scipy.sparse.linalg import spsolve
 
 from windfell.align.adjust import Observations
-from windfell.align.refine import thinned
 from windfell.align.registration import PanoramaRegistration
 from windfell.geometry.bend import Bend, basis
 from windfell.geometry.posed import Posed
@@ -77,7 +76,10 @@ def evened(found: PanoramaRegistration, observations: Sequence[Observations], jo
     own = [o for o in observations if o.a in posed and o.b in posed and len(o.points_a)]
     if not own or sum(len(o.points_a) for o in own) < LEAST_POINTS:
         return Evened({}, 0.0, 0.0)
-    points = _shared(posed, thinned(own, POINTS))
+    most = POINTS // len(own)
+    some = [o if len(o.points_a) <= most else o.chosen(np.linspace(0, len(o.points_a) - 1, most).astype(int))
+            for o in own]
+    points = _shared(posed, some)
     job.step("evening out parallax", 0.1)
     asked = np.arange(len(points)) % ASKED == 0
     trial = _fitted(posed, points.some(~asked), job)

@@ -29,7 +29,7 @@ MOST_ERROR = 0.35
 FLOOR = 0.08
 STEP = 4.0
 MOST_POINTS, LINK_MOST, LINK_LEAST = 6_000, 150, 40
-SPOTS_ALONG = 16
+SPOTS_ALONG, CROWD = 16, 2
 
 
 class View(Protocol):
@@ -56,11 +56,13 @@ class Shifts:
 def thinned(observations: Sequence[Observations], most: int = MOST_POINTS) -> list[Observations]:
     """Each link's share of `most` points in all, spread over what its frames share; they come strongest first."""
     share = int(np.clip(most // max(1, len(observations)), LINK_LEAST, LINK_MOST))
-    return [o if len(o.points_a) <= share else o.chosen(_spread(o.points_a, share)) for o in observations]
+    return [o if len(o.points_a) <= LINK_LEAST else o.chosen(_spread(o.points_a, share)) for o in observations]
 
 
 def _spread(points: Array, most: int) -> NDArray[np.intp]:
-    """Indices of `most` of the points (n, 2): the first of every spot, then the second, and so on."""
+    """Indices of at most so many of the points (n, 2): the first of every spot, then the second, and so on; where
+    there are enough, no spot has more than CROWD.
+    """
     low = points.min(axis=0)
     spot = np.floor((points - low) / (np.ptp(points, axis=0).max() / SPOTS_ALONG + 1e-9)).astype(int)
     number = spot[:, 1] * (SPOTS_ALONG + 1) + spot[:, 0]
@@ -68,6 +70,7 @@ def _spread(points: Array, most: int) -> NDArray[np.intp]:
     starts = np.searchsorted(number[order], number[order])
     rank = np.empty(len(points), int)
     rank[order] = np.arange(len(points)) - starts
+    most = max(min(most, LINK_LEAST), min(most, int(np.sum(rank < CROWD))))
     return np.sort(np.argsort(rank, kind="stable")[:most])
 
 
