@@ -277,8 +277,8 @@ class Light(unittest.TestCase):
         self.assertEqual(len(fine.weight), len(fine.points_a))
 
     def test_thinning_leaves_each_link_its_share(self):
-        many = [Observations(0, 1, np.zeros((900, 2)), np.zeros((900, 2))),
-                Observations(1, 2, np.zeros((7, 2)), np.zeros((7, 2)))]
+        all_over = np.random.default_rng(1).uniform(0, 600, (900, 2))
+        many = [Observations(0, 1, all_over, all_over), Observations(1, 2, np.zeros((7, 2)), np.zeros((7, 2)))]
         self.assertEqual([len(o.points_a) for o in thinned(many, 200)], [100, 7])
 
     def test_frames_of_odd_size_lie_where_they_are_at_every_scale(self):
