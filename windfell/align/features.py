@@ -134,11 +134,14 @@ def _spread_choice(keys: Sequence[cv2.KeyPoint], shape: tuple, most: int) -> lis
         return [keys[n] for n in order]
     cell = (points[order] / [shape[1] + 1, shape[0] + 1] * CELLS).astype(int)
     number = cell[:, 1] * CELLS + cell[:, 0]
-    by_cell = np.argsort(number, kind="stable")
-    sorted_cells = number[by_cell]
-    starts = np.searchsorted(sorted_cells, sorted_cells)
-    rank = np.empty(len(order), int)
-    rank[by_cell] = np.arange(len(order)) - starts
     share = 2 * most // CELLS**2
-    kept = np.flatnonzero(rank < share)[:most]
+    kept = np.flatnonzero(ranks_within(number) < share)[:most]
     return [keys[n] for n in order[kept]]
+
+
+def ranks_within(cells: NDArray[np.intp]) -> NDArray[np.intp]:
+    """(n,) how many before each lie in the same of the cells (n,)."""
+    order = np.argsort(cells, kind="stable")
+    ranks = np.empty(len(cells), int)
+    ranks[order] = np.arange(len(cells)) - np.searchsorted(cells[order], cells[order])
+    return ranks

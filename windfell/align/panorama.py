@@ -71,10 +71,8 @@ def grounded(
     """
     links, refused = find_links(features, job, pairs)
     ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
-    glanced = {(r.a, r.b) for r in refused if r.glanced}
-    for look, asked in ((lambda _: features, glanced), (finer, None)):
-        if finer is None:
-            break
+    looks = [] if finer is None else [(lambda _: features, {(r.a, r.b) for r in refused if r.glanced}), (finer, None)]
+    for look, asked in looks:
         again = doubtful_pairs(ground, features, likely_pairs(features) if pairs is None else pairs)
         ground, again = _met_by_light(ground, again, features, view, job)
         again = [p for p in again if asked is None or p in asked]

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from windfell.align.adjust import Observations
 from windfell.align.cameras import Cameras, carried
+from windfell.align.features import ranks_within
 from windfell.job import Job
 
 Array = NDArray[np.float64]
@@ -65,11 +66,7 @@ def _spread(points: Array, most: int) -> NDArray[np.intp]:
     """
     low = points.min(axis=0)
     spot = np.floor((points - low) / (np.ptp(points, axis=0).max() / SPOTS_ALONG + 1e-9)).astype(int)
-    number = spot[:, 1] * (SPOTS_ALONG + 1) + spot[:, 0]
-    order = np.argsort(number, kind="stable")
-    starts = np.searchsorted(number[order], number[order])
-    rank = np.empty(len(points), int)
-    rank[order] = np.arange(len(points)) - starts
+    rank = ranks_within(spot[:, 1] * (SPOTS_ALONG + 1) + spot[:, 0])
     most = max(min(most, LINK_LEAST), min(most, int(np.sum(rank < CROWD))))
     return np.sort(np.argsort(rank, kind="stable")[:most])
 
