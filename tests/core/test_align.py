@@ -27,7 +27,8 @@ from windfell.align.features import find_features
 from windfell.align.level import down_direction, levelled
 from windfell.align.pairs import Link, link, log_false_alarms
 from windfell.align.panorama import register_panorama
-from windfell.align.refine import GreyView, patch_offsets, patch_shifts
+from windfell.align.patches import patch_offsets, patch_shifts
+from windfell.align.refine import GreyView
 from windfell.align.registration import Placed
 from windfell.align.series import WAYS, onto
 from windfell.align.solve import LensHint, fitted_to_noise

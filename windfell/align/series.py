@@ -11,16 +11,8 @@ from numpy.typing import NDArray
 
 from windfell.align.features import Features
 from windfell.align.pairs import LEAST_INLIERS, log_false_alarms, matches
-from windfell.align.refine import (
-    HALF,
-    LEAST_LIKENESS,
-    MOST_ERROR,
-    SEARCH,
-    View,
-    patch_offsets,
-    patch_shifts,
-    steps_seen,
-)
+from windfell.align.patches import HALF, SEARCH, patch_offsets, patch_shifts, steps_seen
+from windfell.align.refine import LEAST_LIKENESS, MOST_ERROR, View
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.job import Job

@@ -8,7 +8,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.refine import HALF, SEARCH, GreyView, patch_offsets, patch_shifts
+from windfell.align.patches import HALF, SEARCH, patch_offsets, patch_shifts
+from windfell.align.refine import GreyView
 from windfell.align.registration import Placed
 from windfell.engine.cache import key_of
 from windfell.engine.core import Engine
