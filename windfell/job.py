@@ -42,6 +42,7 @@ class Job:
         self._stage = ""
         self._stage_start = 0.0
         self._last_report = 0.0
+        self._idle: list[ThreadPoolExecutor] = []
 
     def stop(self) -> None:
         """Ask the work to end; it raises Cancelled at its next step."""
@@ -75,16 +76,14 @@ class Job:
             self.step(stage, n / len(items))
             yield item
 
-    def map(
-        self, work: Callable[[T], R], items: Sequence[T], stage: str, workers: int = CORES
-    ) -> list[R]:
+    def map(self, work: Callable[[T], R], items: Sequence[T], stage: str) -> list[R]:
         """Results of `work` for every item, in order, computed on threads.
 
         Told to stop, it raises Cancelled within a twentieth of a second even if a
         worker is still inside its last item; that item's result is dropped.
         """
         results: dict[int, R] = {}
-        for n, result in self.stream(work, items, stage, workers, ordered=False):
+        for n, result in self.stream(work, items, stage, ordered=False):
             results[n] = result
         return [results[n] for n in range(len(items))]
 
@@ -104,24 +103,25 @@ class Job:
         pool.shutdown(wait=False)
 
     def stream(
-        self,
-        work: Callable[[T], R],
-        items: Sequence[T],
-        stage: str,
-        workers: int = CORES,
-        ordered: bool = True,
+        self, work: Callable[[T], R], items: Sequence[T], stage: str, ordered: bool = True,
     ) -> Iterator[tuple[int, R]]:
         """(index, result) as threads finish; in order, few ahead, if `ordered`."""
-        pool = ThreadPoolExecutor(max_workers=max(1, workers))
         try:
-            yield from self._stream(pool, work, items, stage, workers, ordered)
-        finally:
+            pool = self._idle.pop()
+        except IndexError:
+            pool = ThreadPoolExecutor(max_workers=CORES)
+        try:
+            yield from self._stream(pool, work, items, stage, ordered)
+        except BaseException:
             pool.shutdown(wait=False, cancel_futures=True)
+            raise
+        # starting threads takes a while: the next stage has these; they end with the job
+        self._idle.append(pool)
 
-    def _stream(self, pool, work, items, stage, workers, ordered):
+    def _stream(self, pool, work, items, stage, ordered):
         pending, ready, sent, given = {}, {}, 0, 0
         while given < len(items):
-            while sent < len(items) and len(pending) + len(ready) < workers + 2:
+            while sent < len(items) and len(pending) + len(ready) < CORES + 2:
                 pending[pool.submit(work, items[sent])] = sent
                 sent += 1
             self.step(stage, given / len(items))

@@ -25,13 +25,14 @@ from windfell.align.adjust import Observations, adjust, jacobian, uncertainty
 from windfell.align.cameras import Cameras, cameras_of, carried, carried_there_and_back
 from windfell.align.features import find_features
 from windfell.align.level import down_direction, levelled
-from windfell.align.pairs import Link, link, log_false_alarms
+from windfell.align.pairs import Link, link
 from windfell.align.panorama import register_panorama
 from windfell.align.patches import patch_offsets, patch_shifts
-from windfell.align.refine import GreyView
 from windfell.align.registration import Placed
 from windfell.align.series import WAYS, onto
 from windfell.align.solve import LensHint, fitted_to_noise
+from windfell.align.verify import log_false_alarms
+from windfell.align.view import GreyView
 from windfell.errors import CannotJoin
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens

@@ -14,8 +14,10 @@ from windfell.align.adjust import Observations, error_px
 from windfell.align.by_light import SPOT_MOST, SPOTS, grown, joined, others_of, pairs_that_meet
 from windfell.align.cameras import Cameras, cameras_of, carried
 from windfell.align.features import Features, grey_features, quick_features
-from windfell.align.pairs import Link, link, matches
-from windfell.align.refine import LINK_LEAST, GreyView, thinned
+from windfell.align.matching import matches
+from windfell.align.pairs import Link, link
+from windfell.align.refine import LINK_LEAST, thinned
+from windfell.align.view import GreyView
 from windfell.engine.stage import Detail
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll

@@ -15,8 +15,9 @@ from windfell.align.adjust import Observations, _add_facing, adjust, error_px, e
 from windfell.align.cameras import cameras_of, carried, projected, rays_of, undistorted
 from windfell.align.flat import levelled_places, slid_cameras
 from windfell.align.focal import chained_rotations, first_focal, pair_turn
-from windfell.align.refine import GreyView, refined, thinned
+from windfell.align.refine import refined, thinned
 from windfell.align.series import fitted_rigid
+from windfell.align.view import GreyView
 from windfell.demo.turned import ROUND, TurnPlan, turned_shots
 from windfell.demo.wall import WallPlan, paint_stones, wall_shots
 from windfell.engine.help import neighbours

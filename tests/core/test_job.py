@@ -4,7 +4,7 @@ import threading
 import time
 import unittest
 
-from windfell.job import Cancelled, Job
+from windfell.job import CORES, Cancelled, Job
 
 
 class Jobs(unittest.TestCase):
@@ -25,6 +25,19 @@ class Jobs(unittest.TestCase):
             job.map(lambda _: gate.wait(5), [1, 2, 3], "waiting")
         self.assertLess(time.monotonic() - begun, 0.5)
         gate.set()
+
+    def test_stages_share_their_threads_and_may_stand_within_each_other(self):
+        names, job = set(), Job()
+
+        def inner(n: int) -> int:
+            names.add(threading.current_thread().name)
+            return n
+
+        for _ in range(3):
+            job.map(inner, [1, 2, 3], "one after another")
+        self.assertLessEqual(len(names), CORES)
+        nested = job.map(lambda n: sum(job.map(inner, [n, n], "within")), [1, 2, 3], "around")
+        self.assertEqual(nested, [2, 4, 6])
 
     def test_progress_tells_stage_and_fraction(self):
         told = []

@@ -22,6 +22,7 @@ Array = NDArray[np.float64]
 Ints = NDArray[np.intp]
 
 STEPS = 60
+GAIN, ROUGH_GAIN = 1e-6, 1e-4
 GAUGE = 1e-3
 LOCK = 1e12
 FACING = 0.35
@@ -207,23 +208,25 @@ def _derivatives(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tupl
 
 def adjust(
     cameras: Cameras, observations: Sequence[Observations], scale_px: float, job: Job,
-    widen: float = 16.0, guides: Sequence[Guide] = (),
+    widen: float = 16.0, guides: Sequence[Guide] = (), gain: float = GAIN,
 ) -> Cameras:
     """The cameras that minimise sum rho(|residual|) with rho of Geman and McClure.
 
     `scale_px` is the residual at which a point's pull is a quarter of full. The robust
     function starts `widen` times as wide and is tightened step by step (graduated
-    non-convexity, Yang et al. 2020), so a bad start does not throw good points away.
+    non-convexity, Yang et al. 2020), so a bad start does not throw good points away. Steps end where one lessens
+    the sum by no more than a share `gain`.
     """
     pile = Pile(observations)
     while True:
-        cameras = _minimised(cameras, pile, scale_px * widen, guides, job)
+        enough = gain if widen <= 1.0 else max(gain, ROUGH_GAIN)
+        cameras = _minimised(cameras, pile, scale_px * widen, guides, enough, job)
         if widen <= 1.0:
             return cameras
         widen = max(1.0, widen / 4)
 
 
-def _minimised(state: Cameras, pile: Pile, scale: float, guides: Sequence[Guide], job: Job) -> Cameras:
+def _minimised(state: Cameras, pile: Pile, scale: float, guides: Sequence[Guide], enough: float, job: Job) -> Cameras:
     damping = 1e-3
     cost, normal, gradient = normal_equations(state, pile, scale, guides)
     for _ in range(STEPS):
@@ -234,7 +237,7 @@ def _minimised(state: Cameras, pile: Pile, scale: float, guides: Sequence[Guide]
             gain = (cost - new[0]) / max(cost, 1e-12)
             state, (cost, normal, gradient) = trial, new
             damping = max(damping / 8, 1e-9)
-            if gain < 1e-6:
+            if gain < enough:
                 break
         else:
             damping *= 10

@@ -15,8 +15,9 @@ from scipy.spatial import cKDTree
 
 from windfell.align.adjust import Observations
 from windfell.align.cameras import Cameras, carried, carried_there_and_back
-from windfell.align.features import Features
-from windfell.align.refine import LINK_LEAST, LINK_MOST, MOST_POINTS, View, refined
+from windfell.align.features import Features, ranks_within
+from windfell.align.refine import LINK_LEAST, LINK_MOST, MOST_POINTS, refined
+from windfell.align.view import View
 from windfell.job import Job
 
 Array = NDArray[np.float64]
@@ -116,6 +117,8 @@ def _unmatched(
     cameras: Cameras, o: Observations, points: Array, most: int, drift: Callable[[Array], Array] | None = None,
 ) -> Observations:
     """Some of the `points` (n, 2) of `a` that `b` shows as well, in spots where the observations have few."""
+    if len(o.points_a) >= most:
+        points = points[:0]
     there = carried_there_and_back(cameras, o.a, o.b, points)
     if drift is not None and len(points):
         there = there + drift(points)
@@ -123,11 +126,8 @@ def _unmatched(
     inside = np.flatnonzero(np.all((there > rim) & (there < cameras.sizes[o.b] - 1 - rim), axis=1))
     side = cameras.sizes[o.a].max() / SPOTS
     taken = np.bincount(_spots(o.points_a, side), minlength=SPOTS**2)
-    chosen = []
-    for k, spot in zip(inside, _spots(points[inside], side), strict=True):
-        if taken[spot] < SPOT_MOST and len(chosen) + len(o.points_a) < most:
-            taken[spot] += 1
-            chosen.append(k)
+    spots = _spots(points[inside], side)
+    chosen = inside[taken[spots] + ranks_within(spots) < SPOT_MOST][: max(0, most - len(o.points_a))]
     return Observations(o.a, o.b, points[chosen], there[chosen])
 
 

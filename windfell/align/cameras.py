@@ -145,14 +145,18 @@ def carried(cameras: Cameras, i: Ints, j: Ints, points: Array) -> Array:
 
 
 def carried_there_and_back(cameras: Cameras, i: int, j: int, points: Array) -> Array:
-    """As `carried`, from frame `i` to `j`; far away where the way back does not lead home.
+    """As `carried`, from frame `i` to `j`; far away beyond that frame, and where the way back does not lead home.
 
     Far beyond a frame its distortion folds, and shows what the lens cannot see.
     """
     a, b = np.full(len(points), i), np.full(len(points), j)
     there = carried(cameras, a, b, points)
-    home = np.linalg.norm(carried(cameras, b, a, there) - points, axis=1) < HOME * cameras.sizes[i].max()
-    return np.where(home[:, None], there, 1e5)
+    near = np.flatnonzero(np.all((there >= 0) & (there <= cameras.sizes[j] - 1), axis=1))
+    back = carried(cameras, b[near], a[near], there[near])
+    home = near[np.linalg.norm(back - points[near], axis=1) < HOME * cameras.sizes[i].max()]
+    out = np.full(there.shape, 1e5)
+    out[home] = there[home]
+    return out
 
 
 def projected(cameras: Cameras, frames: Ints, rays: Array) -> Array:

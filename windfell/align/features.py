@@ -15,7 +15,7 @@ from windfell.pixels.colour import to_view
 
 MOST = 3000
 FEW = 600
-CELLS = 8
+CELLS, SHARES = 8, 2
 LEVEL_STEP, LEVELS, CORNERS = 1.4, 5, (20, 7)
 LEAST_SIDE = 32
 
@@ -105,7 +105,7 @@ def quick_features(
     if not keys:
         return Features(np.zeros((0, 2)), np.zeros((0, 32), np.uint8), width, height)
     keys, descriptors = orb.compute(grey, _spread_choice(keys, grey.shape, most))
-    points = np.array([k.pt for k in keys], np.float64)
+    points = cv2.KeyPoint.convert(keys).astype(np.float64)
     return Features(_at_full_size(points, grey, width, height), descriptors, width, height)
 
 
@@ -121,22 +121,21 @@ def _detected(grey: NDArray[np.uint8], mask: NDArray | None, most: int) -> tuple
         return np.zeros((0, 2)), np.zeros((0, 128), np.float32)
     keys, raw = sift.compute(grey, _spread_choice(keys, grey.shape, most))
     root = np.sqrt(raw / (np.sum(raw, axis=1, keepdims=True) + 1e-9))
-    return np.array([k.pt for k in keys], np.float64), root.astype(np.float32)
+    return cv2.KeyPoint.convert(keys).astype(np.float64), root.astype(np.float32)
 
 
 def _spread_choice(keys: Sequence[cv2.KeyPoint], shape: tuple, most: int) -> list[cv2.KeyPoint]:
-    """The strongest points, strongest first, no cell of the frame giving more than its share."""
-    points = np.array([k.pt for k in keys], np.float64)
+    """The strongest points, strongest first, but each cell of the frame takes turns: its next one waits for so many
+    others that all of the first of them, however few, lie all over the frame.
+    """
+    points = cv2.KeyPoint.convert(keys).astype(np.float64)
     strength = np.array([k.response for k in keys])
-    _, first = np.unique(np.round(points, 2), axis=0, return_index=True)
+    _, first = np.unique(np.round(100 * points) @ (1.0, 1e7), return_index=True)
     order = first[np.argsort(-strength[first], kind="stable")]
-    if len(order) <= most:
-        return [keys[n] for n in order]
     cell = (points[order] / [shape[1] + 1, shape[0] + 1] * CELLS).astype(int)
     number = cell[:, 1] * CELLS + cell[:, 0]
-    share = 2 * most // CELLS**2
-    kept = np.flatnonzero(ranks_within(number) < share)[:most]
-    return [keys[n] for n in order[kept]]
+    turn = np.maximum(np.arange(len(order)), CELLS**2 / SHARES * ranks_within(number))
+    return [keys[n] for n in order[np.argsort(turn, kind="stable")][:most]]
 
 
 def ranks_within(cells: NDArray[np.intp]) -> NDArray[np.intp]:

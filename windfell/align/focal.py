@@ -16,8 +16,8 @@ USUAL = 0.9
 CANDIDATES = np.geomspace(0.35, 8.0, 15)
 BELIEF_SIGMA = 0.6
 PLAINLY = 1.25
-FITS = 0.02
-PAIRS, SAMPLE = 40, 80
+FITS, ASIDE = 0.02, 1.2
+PAIRS, SAMPLE = 24, 30
 NEAR = np.radians(3.0)
 
 
@@ -28,7 +28,7 @@ def first_focal(
 
     Each candidate turns each pair as well as it can (Kabsch) and counts the robust
     error left, with a loose belief in usual lenses so that flat evidence stays sane. Focal
-    lengths from metadata stand (factor 1) unless another fits plainly better, as after
+    lengths from metadata stand (factor 1) unless one a little aside fits better and another plainly, as after
     cropping.
     """
     longest = cameras.sizes.max()
@@ -43,7 +43,7 @@ def first_focal(
         return 0.004 * (np.log(factor * base.mean() / (USUAL * longest)) / BELIEF_SIGMA) ** 2
 
     at_metadata = cost_of(1.0) if from_metadata else np.inf
-    if at_metadata <= FITS:
+    if at_metadata <= FITS or at_metadata < min(cost_of(ASIDE), cost_of(1 / ASIDE)):
         return 1.0
     factors = list(CANDIDATES * longest / base.mean())
     costs = [cost_of(f) for f in factors]
@@ -58,17 +58,20 @@ def first_focal(
 
 def pair_turns(cameras: Cameras, observations: Sequence[Observations]) -> Array:
     """(m, 3, 3): of each pair the rotation from `a`'s camera axes to `b`'s that carries its rays over, robustly."""
-    counts = [len(o.points_a) for o in observations]
+    return _turns(observations, *_rays(cameras, observations))
+
+
+def _turns(observations: Sequence[Observations], ra: Array, rb: Array) -> Array:
+    counts = np.array([len(o.points_a) for o in observations])
     of = np.repeat(np.arange(len(counts)), counts)
-    ra, rb = _rays(cameras, observations)
-    starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
+    starts = np.cumsum(counts) - counts
     weight = np.ones(len(ra))
     for _ in range(4):
         products = np.einsum("ni,nj->nij", rb * weight[:, None], ra)
         moments = np.add.reduceat(products, starts, axis=0)
         turns = _nearest(moments)
         off = np.linalg.norm(np.einsum("nij,nj->ni", turns[of], ra) - rb, axis=1)
-        scale = np.array([np.median(off[s : s + c]) for s, c in zip(starts, counts, strict=True)])
+        scale = off[np.lexsort((off, of))][starts + counts // 2]
         weight = 1 / (1 + (off / np.maximum(2 * scale, 1e-6)[of]) ** 2) ** 2
     return turns
 
@@ -94,12 +97,12 @@ def pair_turn(cameras: Cameras, obs: Observations) -> Array:
 
 def pair_cost(cameras: Cameras, observations: Sequence[Observations], scale: float) -> float:
     """The mean over pairs of the robust error that is left when each is turned as well as it can be."""
-    turns = pair_turns(cameras, observations)
+    ra, rb = _rays(cameras, observations)
+    turns = _turns(observations, ra, rb)
     counts = [len(o.points_a) for o in observations]
     of = np.repeat(np.arange(len(counts)), counts)
     a = np.concatenate([np.full(c, o.a) for c, o in zip(counts, observations, strict=True)])
     b = np.concatenate([np.full(c, o.b) for c, o in zip(counts, observations, strict=True)])
-    ra, rb = _rays(cameras, observations)
     ab = projected(cameras, b, np.einsum("nij,nj->ni", turns[of], ra)) - np.concatenate(
         [o.points_b for o in observations])
     ba = projected(cameras, a, np.einsum("nji,nj->ni", turns[of], rb)) - np.concatenate(

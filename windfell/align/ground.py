@@ -8,9 +8,9 @@ from dataclasses import replace
 from scipy.spatial import cKDTree
 
 from windfell.align.features import Features
-from windfell.align.refine import View
 from windfell.align.series import NotOnto, Onto, align_series
 from windfell.align.stars import Stars
+from windfell.align.view import View
 from windfell.job import Job
 
 NEAR_STAR = 1 / 250

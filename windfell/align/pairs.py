@@ -8,23 +8,19 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import gammaln
 
 from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features
+from windfell.align.glance import Glance, glance_at, spare_pairs
+from windfell.align.matching import matches, matches_near
+from windfell.align.verify import LEAST_INLIERS, TOLERANCE, objection
 from windfell.geometry import planar
 from windfell.job import Job
 
 Array = NDArray[np.float64]
 
-RATIO, BINARY_RATIO = 0.82, 0.8
-QUICK = 750
-QUICK_LEAST = 7
-QUICK_SAMPLES = 400
 ALL_PAIRS_UP_TO = 4
-TOLERANCE = 1 / 260
-LEAST_INLIERS = 10
-LOG_CHANCE = -8.0
+NEAR = 1 / 50
 
 
 @dataclass(frozen=True)
@@ -59,31 +55,14 @@ class NoLink:
     glanced: bool = False
 
 
-def matches(a: Features, b: Features, most: int | None = None) -> NDArray[np.intp]:
-    """Indices (n, 2) of mutual nearest neighbours that pass the distance ratio (Lowe 2004)."""
-    da, db = a.vectors(most), b.vectors(most)
-    if min(len(da), len(db)) < 3:
-        return np.zeros((0, 2), np.intp)
-    likeness = da @ db.T
-    rows = np.arange(len(likeness))
-    best = np.argmax(likeness, axis=1)
-    first = likeness[rows, best]
-    mutual = first >= likeness.max(axis=0)[best]
-    likeness[rows, best] = -2.0
-    d1, d2 = 2 - 2 * first, 2 - 2 * likeness.max(axis=1)
-    distinct = d1 < (BINARY_RATIO if a.binary else RATIO**2) * np.maximum(d2, 1e-9)
-    keep = np.flatnonzero(mutual & distinct)
-    # bits often tie: the first of several that are as near to one stands
-    _, one_each = np.unique(best[keep], return_index=True)
-    keep = keep[np.sort(one_each)]
-    return np.stack([keep, best[keep]], axis=1)
-
-
-def link(a: int, b: int, fa: Features, fb: Features) -> Link | NoLink:
-    """The verified link of two frames, or why there is none."""
+def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = None) -> Link | NoLink:
+    """The verified link of two frames, or why there is none; after a firm `glance` by what is near where it says."""
     if fa.problem or fb.problem:
         return NoLink(a, b, fa.problem or fb.problem)
-    pairs = matches(fa, fb)
+    if glance is not None and glance.firm:
+        pairs = matches_near(fa, fb, glance.homography, NEAR * max(fb.width, fb.height))
+    else:
+        pairs = matches(fa, fb)
     if len(pairs) < LEAST_INLIERS:
         return NoLink(a, b, f"only {len(pairs)} features look alike")
     pa, pb = fa.points[pairs[:, 0]], fb.points[pairs[:, 1]]
@@ -95,99 +74,55 @@ def link(a: int, b: int, fa: Features, fb: Features) -> Link | NoLink:
         return NoLink(a, b, "the features that look alike lie in no common geometry")
     error = np.linalg.norm(planar.apply(homography, pa) - pb, axis=1)
     inlier = (mask.ravel() > 0) & (error < tolerance)
-    reason = _objection(homography, pa, pb, inlier, tolerance, fa, fb)
+    reason = objection(homography, pa, pb, inlier, tolerance, fa, fb)
     if reason:
         return NoLink(a, b, reason)
     return Link(a, b, pa, pb, inlier, homography)
 
 
-def _objection(
-    homography: Array, pa: Array, pb: Array, inlier: NDArray, tolerance: float,
-    fa: Features, fb: Features,
-) -> str | None:
-    count = int(inlier.sum())
-    if count < LEAST_INLIERS:
-        return f"only {count} features agree on where they lie"
-    chance = log_false_alarms(len(pa), count, np.pi * tolerance**2 / (fb.width * fb.height))
-    if chance > LOG_CHANCE:
-        return f"{count} of {len(pa)} features agree, which chance could do"
-    if not _plausible(homography, pa[inlier]):
-        return "the frames would have to be mirrored or torn to fit"
-    for points, frame in ((pa[inlier], fa), (pb[inlier], fb)):
-        if _spread(points) < 0.012 * max(frame.width, frame.height):
-            return "all that agrees lies on one spot or line"
-    return None
-
-
-def log_false_alarms(n: int, k: int, probability: float) -> float:
-    """log10 of the expected number of homographies that k of n matches fit by chance.
-
-    An a-contrario criterion (Moisan & Stival 2004, eq. 9) with samples of four.
-    """
-    def log_choose(top: int, bottom: int) -> float:
-        return (gammaln(top + 1) - gammaln(bottom + 1) - gammaln(top - bottom + 1)) / np.log(10)
-
-    if k <= 4:
-        return 0.0
-    return float(
-        np.log10(n - 4) + log_choose(n, k) + log_choose(k, 4) + (k - 4) * np.log10(probability)
-    )
-
-
-def _plausible(h: Array, points: Array) -> bool:
-    """Orientation kept, and scale between 1/4 and 4, at all but a few inliers far aside."""
-    w = points @ h[2, :2] + h[2, 2]
-    side = np.sign(np.median(w))
-    w = w * side
-    area = side * np.linalg.det(h) / np.maximum(w, 1e-9) ** 3
-    return bool(np.mean((w > 1e-9) & (area > 1 / 16) & (area < 16)) > 0.97)
-
-
-def _spread(points: Array) -> float:
-    """The lesser standard deviation of points, px."""
-    return float(np.sqrt(max(0.0, np.linalg.eigvalsh(np.cov(points.T))[0])))
-
-
 def find_links(
-    features: Sequence[Features], job: Job, only: Sequence[tuple[int, int]] | None = None
+    features: Sequence[Features], job: Job, only: Sequence[tuple[int, int]] | None = None, sparing: bool = False,
 ) -> tuple[list[Link], list[NoLink]]:
     """All verified links (among the pairs `only` lists, if it does), and for the other pairs why not.
 
-    Small sets try every pair in full; larger ones look at their strongest features first, and
-    the largest only at pairs that look alike.
+    Strongest features are looked at first, of the largest sets only at pairs that look alike. Pairs that they hold
+    firmly are matched near where they say; in full those that they leave open, those of frames that hold to no
+    others, and all of small sets. `sparing`: without pairs that show nothing new beside firmer ones. Where `only`
+    says which pairs, all in full.
     """
-    pairs = likely_pairs(features) if only is None else list(only)
-    refused: list[NoLink] = []
-    if only is None and len(features) > ALL_PAIRS_UP_TO:
-        pairs, refused = _plausible_pairs(features, pairs, job)
-    found = job.map(
-        lambda p: link(*p, features[p[0]], features[p[1]]), pairs, "matching frames"
-    )
+    if only is not None:
+        looks = {tuple(p): None for p in only}
+    else:
+        pairs = likely_pairs(features)
+        seen = job.map(lambda p: glance_at(features[p[0]], features[p[1]]), pairs, "looking for overlap")
+        looks = dict(zip(pairs, seen, strict=True))
+    small = len(features) <= ALL_PAIRS_UP_TO
+    refused = [NoLink(*p, f"only {g.count} strong features agree", glanced=True)
+               for p, g in looks.items() if g is not None and not (g.open or small)]
+    passed = {(r.a, r.b) for r in refused}
+    if sparing and only is None:
+        passed |= spare_pairs(features, looks)
+    pairs = [p for p in looks if p not in passed]
+    found = _linked(features, pairs, looks, job)
+    held = largest_connected(len(features), [f for f in found if isinstance(f, Link)])
+    alone = [(r.a, r.b) for r in refused if r.a not in held or r.b not in held]
+    found += _linked(features, alone, looks, job)
     links = [f for f in found if isinstance(f, Link)]
+    refused = [r for r in refused if (r.a, r.b) not in set(alone)]
     return links, refused + [f for f in found if isinstance(f, NoLink)]
 
 
-def _plausible_pairs(features, pairs, job):
-    counts = job.map(
-        lambda p: _quick_agreement(features[p[0]], features[p[1]]), pairs, "looking for overlap"
-    )
-    likely, refused = [], []
-    for pair, count in zip(pairs, counts, strict=True):
-        if count >= QUICK_LEAST:
-            likely.append(pair)
-        else:
-            refused.append(NoLink(*pair, f"only {count} strong features agree", glanced=True))
-    return likely, refused
+def _linked(features, pairs, looks, job: Job) -> list[Link | NoLink]:
+    return job.map(lambda p: link(*p, features[p[0]], features[p[1]], looks[p]), pairs, "matching frames")
 
 
-def _quick_agreement(a: Features, b: Features) -> int:
-    """How many of the strongest features agree on some homography, loosely."""
-    pairs = matches(a, b, QUICK)
-    if len(pairs) < QUICK_LEAST:
-        return len(pairs)
-    tolerance = 2 * TOLERANCE * max(b.width, b.height)
-    _, mask = cv2.findHomography(
-        a.points[pairs[:, 0]], b.points[pairs[:, 1]], cv2.USAC_MAGSAC, tolerance,
-        maxIters=QUICK_SAMPLES, confidence=0.99,
-    )
-    return 0 if mask is None else int(mask.sum())
+def largest_connected(count: int, links: Sequence[Link]) -> list[int]:
+    """Frames of the largest group that links hold together, by number then by points; none if it is one frame."""
+    group = list(range(count))
+    for k in links:
+        old, new = group[k.b], group[k.a]
+        group = [new if g == old else g for g in group]
+    points = {g: sum(k.count for k in links if group[k.a] == g) for g in set(group)}
+    best = max(set(group), key=lambda g: (group.count(g), points[g]))
+    members = [n for n in range(count) if group[n] == best]
+    return members if len(members) > 1 else []

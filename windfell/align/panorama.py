@@ -16,8 +16,7 @@ from windfell.align.closer import doubtful_pairs
 from windfell.align.features import Features
 from windfell.align.help import Help, Helped, with_hand_points, with_help
 from windfell.align.level import from_first
-from windfell.align.pairs import Link, NoLink, find_links
-from windfell.align.refine import View
+from windfell.align.pairs import Link, NoLink, find_links, largest_connected
 from windfell.align.registration import PairFit, PanoramaRegistration, Placed, Unplaced
 from windfell.align.solve import (
     LEAST_POINTS,
@@ -32,6 +31,7 @@ from windfell.align.solve import (
     solved,
     starting_cameras,
 )
+from windfell.align.view import View
 from windfell.align.zoom import told_apart
 from windfell.errors import CannotJoin
 from windfell.job import Job
@@ -69,13 +69,14 @@ def grounded(
     `finer` gives finer features of all frames of which some numbers are wanted; it is asked where the first
     ones, glanced at and then looked at in full, leave a frame without a place or neighbours without a link.
     """
-    links, refused = find_links(features, job, pairs)
+    links, refused = find_links(features, job, pairs, sparing=True)
     ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
     looks = [] if finer is None else [(lambda _: features, {(r.a, r.b) for r in refused if r.glanced}), (finer, None)]
     for look, asked in looks:
         again = doubtful_pairs(ground, features, likely_pairs(features) if pairs is None else pairs)
         ground, again = _met_by_light(ground, again, features, view, job)
-        again = [p for p in again if asked is None or p in asked]
+        known = {(k.a, k.b) for k in links} - {(r.a, r.b) for r in ground.refused}
+        again = [p for p in again if p not in known and (asked is None or p in asked)]
         if not again:
             continue
         closer, still = find_links(look(sorted({n for p in again for n in p})), job, again)
@@ -105,7 +106,7 @@ def _met_by_light(
     found = pairs_that_meet(ground.cameras, inner, features, view, job)
     if not found:
         return ground, pairs
-    cameras, scale = fitted_to_noise(ground.cameras, (*ground.held, *found), job, scale=ground.scale_px)
+    cameras, scale = fitted_to_noise(ground.cameras, (*ground.held, *found), job, scale=ground.scale_px, rounds=1)
     met = {(o.a, o.b) for o in found}
     refused = tuple(r for r in ground.refused if (r.a, r.b) not in met)
     ground = replace(ground, cameras=cameras, held=(*ground.held, *found), scale_px=scale, refused=refused)
@@ -215,18 +216,6 @@ def sketched_panorama(
         Placed(cameras.lens(place[n]), rotations[place[n]], 0.0) if n in place else Unplaced(why_unplaced(n, refused))
         for n in range(len(features)))
     return PanoramaRegistration(frames, (), 0.0)
-
-
-def largest_connected(count: int, links: Sequence[Link]) -> list[int]:
-    """Frames of the largest group that links hold together, by number then by points."""
-    group = list(range(count))
-    for k in links:
-        old, new = group[k.b], group[k.a]
-        group = [new if g == old else g for g in group]
-    points = {g: sum(k.count for k in links if group[k.a] == g) for g in set(group)}
-    best = max(set(group), key=lambda g: (group.count(g), points[g]))
-    members = [n for n in range(count) if group[n] == best]
-    return members if len(members) > 1 else []
 
 
 def _contradicting(links: Sequence[Link], held: Sequence[Observations]) -> set[tuple[int, int]]:

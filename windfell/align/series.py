@@ -10,9 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.features import Features
-from windfell.align.pairs import LEAST_INLIERS, log_false_alarms, matches
+from windfell.align.matching import matches
 from windfell.align.patches import HALF, SEARCH, patch_offsets, patch_shifts, steps_seen
-from windfell.align.refine import LEAST_LIKENESS, MOST_ERROR, View
+from windfell.align.refine import LEAST_LIKENESS, MOST_ERROR
+from windfell.align.verify import LEAST_INLIERS, log_false_alarms
+from windfell.align.view import View
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.job import Job

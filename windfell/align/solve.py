@@ -8,15 +8,16 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Guide, Observations, adjust, error_px, errors_px
+from windfell.align.adjust import GAIN, ROUGH_GAIN, Guide, Observations, adjust, errors_px
 from windfell.align.by_light import grown, joined, others_of
 from windfell.align.cameras import Cameras, cameras_of
 from windfell.align.features import Features
 from windfell.align.flat import slid_cameras
 from windfell.align.focal import USUAL, chained_rotations, first_focal
 from windfell.align.pairs import Link, NoLink, find_links
-from windfell.align.refine import View, refined, thinned
+from windfell.align.refine import refined, thinned
 from windfell.align.registration import PairFit
+from windfell.align.view import View
 from windfell.job import Job
 
 Array = NDArray[np.float64]
@@ -30,7 +31,7 @@ LEAST_POINTS = 8
 LEAST_REFINED = 12
 LEAST_SHARE = 0.2
 FEW_POINTS, LEAST_SURE, SURE_SHARE = 40, 5, 0.3
-ROUGH_POINTS, ALL_POINTS = 1500, 8000
+ROUGH_POINTS, MORE_POINTS = 1500, 3000
 COARSE_WEIGHT = 0.02
 ASIDE_POINTS = 3000
 
@@ -77,15 +78,15 @@ def solved(
     everything = [_observed(k, place, np.ones(len(k.points_a), bool)) for k in inner]
     cameras = starting_cameras(features, hints, members, first, focal_px, slid)
     job.step("fitting cameras", 0.1)
-    cameras = adjust(cameras, thinned(first, ROUGH_POINTS), LOOSE / 3 * longest, job)
-    for fraction, scale, most in (
-        (0.4, LOOSE, ROUGH_POINTS), (0.6, 3 * TIGHT, ROUGH_POINTS), (0.8, TIGHT, ALL_POINTS),
+    cameras = adjust(cameras, thinned(first, ROUGH_POINTS), LOOSE / 3 * longest, job, gain=ROUGH_GAIN)
+    for fraction, reach, scale, most in (
+        (0.5, LOOSE, 3 * TIGHT, ROUGH_POINTS), (0.8, TIGHT, TIGHT, MORE_POINTS),
     ):
         job.step("fitting cameras", fraction)
-        chosen = [_agreeing(cameras, o, 2.5 * scale * longest) for o in everything]
+        chosen = _agreeing(cameras, everything, 2.5 * reach * longest)
         kept = _holding(len(members), chosen, first)
-        cameras = adjust(cameras, thinned(kept, most), scale * longest, job, widen=1.0)
-    return cameras, [_agreeing(cameras, o, 2.5 * TIGHT * longest) for o in everything]
+        cameras = adjust(cameras, thinned(kept, most), scale * longest, job, widen=1.0, gain=ROUGH_GAIN)
+    return cameras, _agreeing(cameras, everything, 2.5 * TIGHT * longest)
 
 
 def looked_closely(
@@ -122,7 +123,7 @@ def left_aside(
     """Points of the links that look alike but lie farther off than those that hold, refined if they can be."""
     place = {n: i for i, n in enumerate(members)}
     all_ = [_observed(k, place, np.ones(len(k.points_a), bool)) for k in links]
-    out = [o for o in (_off_by(cameras, o, 2.5 * TIGHT, 2.5 * LOOSE) for o in all_) if len(o.points_a)]
+    out = [o for o in _off_by(cameras, all_, 2.5 * TIGHT, 2.5 * LOOSE) if len(o.points_a)]
     if view is None or not out:
         return out
     return refined(thinned(out, ASIDE_POINTS), cameras, view, job)
@@ -136,15 +137,16 @@ def seen_at_any_depth(
     links, _ = find_links(features, job, pairs)
     place = {n: n for n in range(len(features))}
     matched = [_observed(k, place, np.ones(len(k.points_a), bool)) for k in links]
-    near_and_far = [_off_by(ground.cameras, o, 0.0, 2.5 * LOOSE) for o in matched]
+    near_and_far = _off_by(ground.cameras, matched, 0.0, 2.5 * LOOSE)
     found = refined([o for o in near_and_far if len(o.points_a)], ground.cameras, view, job)
     return grown(ground.cameras, [*ground.held, *found], features, view, job)
 
 
-def _off_by(cameras: Cameras, o: Observations, least: float, most: float) -> Observations:
+def _off_by(cameras: Cameras, all_: Sequence[Observations], least: float, most: float) -> list[Observations]:
     """The points that lie so far off, in shares of the longest side."""
-    off = error_px(cameras, o) / float(cameras.sizes.max())
-    return o.chosen((off >= least) & (off < most))
+    longest = float(cameras.sizes.max())
+    return [o.chosen((off >= least * longest) & (off < most * longest))
+            for o, off in zip(all_, errors_px(cameras, all_), strict=True)]
 
 
 def fitted_to_noise(
@@ -154,8 +156,9 @@ def fitted_to_noise(
     """Cameras adjusted with the robust scale that their points' own errors call for, and that scale."""
     longest = float(cameras.sizes.max())
     scale = scale or TIGHT * longest
-    for _ in range(rounds):
-        cameras = adjust(cameras, held, scale, job, widen=1.0, guides=guides)
+    for n in range(rounds):
+        gain = GAIN if n == rounds - 1 else ROUGH_GAIN
+        cameras = adjust(cameras, held, scale, job, widen=1.0, guides=guides, gain=gain)
         filled = [o for o in held if len(o.points_a)]
         if filled:
             noise = _noise(filled, cameras)
@@ -237,8 +240,8 @@ def _observed(k: Link, place: dict[int, int], chosen: NDArray) -> Observations:
     return Observations(place[k.a], place[k.b], k.points_a[chosen], k.points_b[chosen])
 
 
-def _agreeing(cameras: Cameras, o: Observations, within_px: float) -> Observations:
-    return o.chosen(error_px(cameras, o) < within_px)
+def _agreeing(cameras: Cameras, all_: Sequence[Observations], within_px: float) -> list[Observations]:
+    return [o.chosen(off < within_px) for o, off in zip(all_, errors_px(cameras, all_), strict=True)]
 
 
 def _holding(count: int, chosen: list[Observations], first: list[Observations]) -> list[Observations]:

@@ -17,8 +17,8 @@ from numpy.typing import NDArray
 from scipy.optimize import minimize_scalar
 from scipy.spatial import cKDTree
 
-from windfell.align.pairs import log_false_alarms
 from windfell.align.series import NotOnto, Onto, fitted_perspective, fitted_similarity
+from windfell.align.verify import log_false_alarms
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.job import Job

@@ -19,7 +19,7 @@ from windfell.geometry.rotation import from_rotvec
 
 Array = NDArray[np.float64]
 
-LONGEST = 640
+LONGEST, SMOOTHED = 640, 0.6
 LEAST_LENGTH = 0.035
 NEAR = np.radians(7.0)
 FINE = np.radians(0.5)
@@ -44,7 +44,7 @@ class Upright:
 
 def find_edges(grey: NDArray[np.uint8], width: int, height: int) -> Array:
     """Straight edges (m, 4): x, y of both ends in px of the full size, of a picture seen smaller."""
-    found = cv2.createLineSegmentDetector().detect(grey)[0]
+    found = cv2.createLineSegmentDetector(scale=SMOOTHED).detect(grey)[0]
     if found is None:
         return np.zeros((0, 4))
     ends = found.reshape(-1, 4).astype(float)

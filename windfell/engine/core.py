@@ -18,7 +18,7 @@ from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened, canonical_scale, grey_of, open_source
 from windfell.engine.stack import StackStages
-from windfell.engine.stage import Detail, close_grey
+from windfell.engine.stage import Detail, close_grey, resized
 from windfell.errors import BadRequest, CannotJoin
 from windfell.geometry.optics import Optics
 from windfell.job import Job
@@ -29,7 +29,7 @@ from windfell.recipe.model import Frame, FrameSet, Kind, Project
 from windfell.recipe.project_file import Masks
 
 FEATURES = {  # how they are found, on a longest side of so many px (small frames enlarged at most so much), how many
-    Detail.QUICK: (quick_features, 1040, 2.0, 1500), Detail.FINE: (grey_features, 800, 1.0, 3000)}
+    Detail.QUICK: (quick_features, 980, 2.0, 1500), Detail.FINE: (grey_features, 800, 1.0, 3000)}
 GREY_BYTES = 640 * 2**20
 TILE = 1024
 PREVIEW_TILE = 160
@@ -69,8 +69,7 @@ class Engine:
         def find() -> Features:
             job.check()
             size = scaled_size(opened.size, min(enlarged, side / max(opened.size)))
-            way = cv2.INTER_AREA if size < opened.size else cv2.INTER_LINEAR
-            grey = cv2.resize(close_grey(self.greys, opened, job), size, interpolation=way)
+            grey = resized(close_grey(self.greys, opened, job), size)
             return find_in(grey, *opened.size, self._ignore_mask(ignored), most)
 
         key = key_of("features", opened.identity, ignored, detail, side, most)

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.patches import HALF, SEARCH, patch_offsets, patch_shifts
-from windfell.align.refine import GreyView
 from windfell.align.registration import Placed
+from windfell.align.view import GreyView
 from windfell.engine.cache import key_of
 from windfell.engine.core import Engine
 from windfell.engine.stage import close_view

@@ -13,10 +13,10 @@ from windfell.align.features import Features
 from windfell.align.help import meeting_points
 from windfell.align.horizon import horizon_turn
 from windfell.align.panorama import grounded, settled
-from windfell.align.refine import View
 from windfell.align.registration import PanoramaRegistration, oriented, set_upright
 from windfell.align.solve import Ground, LensHint, seen_at_any_depth
 from windfell.align.upright import Upright, upright_turn
+from windfell.align.view import View
 from windfell.engine.cache import key_of
 from windfell.engine.help import help_of, neighbours
 from windfell.engine.sources import Opened

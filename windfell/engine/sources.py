@@ -37,7 +37,7 @@ class Opened(Protocol):
 
     def sheet(self, scale: float, job: Job) -> Sheet: ...
 
-    def grey(self, longest: int, job: Job) -> NDArray[np.float32]: ...
+    def grey(self, longest: int, job: Job) -> NDArray[np.uint8] | NDArray[np.float32]: ...
 
 
 def canonical_scale(scale: float) -> float:
@@ -86,7 +86,7 @@ class _Kept:
             return self._cache.get(key, lambda: self._smaller(self.sheet(base, job), kept))
         return self._cache.get(key, lambda: self._proxy(kept), on_disk=kept == base)
 
-    def grey(self, longest: int, job: Job) -> NDArray[np.float32]:
+    def grey(self, longest: int, job: Job) -> NDArray[np.uint8] | NDArray[np.float32]:
         """Encoded grey (h, w) of about `longest` px or more, not kept."""
         job.check()
         return grey_of(self._full())
@@ -120,12 +120,12 @@ class OpenedFile(_Kept):
         self.taken = Taken(
             *still.size, m.make, m.camera, m.lens, m.focal_mm, m.focal35_mm, m.aperture)
 
-    def grey(self, longest: int, job: Job) -> NDArray[np.float32]:
+    def grey(self, longest: int, job: Job) -> NDArray[np.uint8] | NDArray[np.float32]:
         job.check()
         reduce = max((r for r in REDUCED if max(self.size) / r >= longest), default=1)
         luma = self.still.luma(reduce)
         if luma is not None:
-            return luma.astype(np.float32)
+            return luma
         return grey_of(Sheet(self.still.encoded(reduce), self.still.linearizer()))
 
     def _full(self) -> Sheet:

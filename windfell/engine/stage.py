@@ -11,9 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.features import Features, unbent
-from windfell.align.refine import GreyView
 from windfell.align.stars import Stars, find_stars
 from windfell.align.upright import LONGEST, find_edges
+from windfell.align.view import GreyView
 from windfell.engine.cache import Cache, key_of
 from windfell.engine.sources import Opened
 from windfell.errors import FrameUnreadable
@@ -71,7 +71,7 @@ def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: 
     def one(n: int) -> Stars:
         width, height = opened[n].size
         try:
-            grey = opened[n].grey(CLOSE_SIDE, job)
+            grey = opened[n].grey(CLOSE_SIDE, job).astype(np.float32)
         except FrameUnreadable as error:
             return Stars(np.zeros((0, 2)), np.zeros(0), width, height, str(error))
         found = find_stars(grey, width, height, host.ignored(frames[n]))
@@ -87,15 +87,23 @@ def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: 
 def close_grey(cache: Cache, opened: Opened, job: Job) -> NDArray[np.uint8]:
     """A frame's encoded grey (h, w), fine enough to refine points on; the latest are kept."""
     def look() -> NDArray[np.uint8]:
-        return np.clip(np.rint(opened.grey(CLOSE_SIDE, job)), 0, 255).astype(np.uint8)
+        grey = opened.grey(CLOSE_SIDE, job)
+        return grey if grey.dtype == np.uint8 else np.clip(np.rint(grey), 0, 255).astype(np.uint8)
 
     return cache.get(key_of("grey", opened.identity, CLOSE_SIDE), look)
+
+
+def resized(grey: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uint8]:
+    """Grey (h, w) at another size (width, height): halved as often as it can be, then bent to measure."""
+    while grey.shape[1] >= 2 * size[0] and grey.shape[0] >= 2 * size[1]:
+        grey = cv2.resize(grey, (grey.shape[1] // 2, grey.shape[0] // 2), interpolation=cv2.INTER_AREA)
+    return cv2.resize(grey, size, interpolation=cv2.INTER_LINEAR)
 
 
 def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:
     """A frame's encoded grey light, fine enough to refine points on, in the px of an ideal lens."""
     width, height = opened.size
-    grey = close_grey(host.greys, opened, job).astype(np.float32)
+    grey = close_grey(host.greys, opened, job)
     optics = host.optics(opened, frame)
     if optics is None or not optics.bends:
         return GreyView(grey, width)
@@ -110,8 +118,7 @@ def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarra
     def look() -> np.ndarray:
         k = min(1.0, LONGEST / max(width, height))
         size = max(1, round(width * k)), max(1, round(height * k))
-        return find_edges(cv2.resize(close_grey(host.greys, opened, job), size, interpolation=cv2.INTER_AREA),
-                          width, height)
+        return find_edges(resized(close_grey(host.greys, opened, job), size), width, height)
 
     found = host.cache.get(key_of("edges", opened.identity, LONGEST), look)
     optics = host.optics(opened, frame)

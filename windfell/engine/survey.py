@@ -9,7 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.pairs import Link, find_links, matches
+from windfell.align.matching import matches
+from windfell.align.pairs import Link, find_links
 from windfell.align.panorama import sketched_panorama
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto, onto

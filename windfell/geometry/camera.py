@@ -118,6 +118,8 @@ def undistorted_radius(
 ) -> Array:
     """The r up to `top` with r (1 + k1 r^2 + k2 r^4 + k3 r^6) = rd (Newton); coefficients for all or for each."""
     r = np.minimum(rd, top)
+    if not (np.any(k1) or np.any(k2) or np.any(k3)):
+        return r
     for _ in range(20):
         r2 = r * r
         bend = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))

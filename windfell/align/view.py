@@ -1,0 +1,95 @@
+"""A frame's light as points are refined on it: sampled between its px, wherever it is asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+F32 = NDArray[np.float32]
+
+TALLEST = 30_000
+RIM = (1, 3)
+
+
+class View(Protocol):
+    """A frame's light for matching; `scale` is its own px per px of the frame's full size."""
+
+    scale: float
+
+    def at(self, points: Array) -> F32:
+        """Values (...) at ideal px (..., 2) of the full size."""
+        ...
+
+
+class GreyView:
+    """A view on a grey picture; `onto` takes ideal px of the full size to the frame's own."""
+
+    def __init__(
+        self, grey: NDArray[np.uint8] | F32, width: int, onto: Callable[[Array], Array] | None = None
+    ) -> None:
+        self._grey, self._onto = grey, onto
+        self.scale = grey.shape[1] / width
+
+    @property
+    def nbytes(self) -> int:
+        return self._grey.nbytes
+
+    def small(self, longest: int) -> tuple[F32, float]:
+        """The frame's own picture of at most `longest` px, and its px per px of the full size."""
+        k = min(1.0, longest / max(self._grey.shape))
+        size = (max(1, round(self._grey.shape[1] * k)), max(1, round(self._grey.shape[0] * k)))
+        small = cv2.resize(self._grey.astype(np.float32), size, interpolation=cv2.INTER_AREA)
+        return small, self.scale * size[0] / self._grey.shape[1]
+
+    def at(self, points: Array) -> F32:
+        """Cubic between px; NaN beyond the frame and on its rim. The last two axes before the coordinates, if there
+        are as many, are those of patches of points that lie near each other.
+        """
+        own = points if self._onto is None else np.nan_to_num(self._onto(points), nan=-1e4)
+        shape = own.shape[:-1]
+        patch = (1, 1, *shape)[-2:]
+        x, y = (((own[..., c] + 0.5) * self.scale - 0.5).astype(np.float32).reshape(-1, *patch) for c in (0, 1))
+        if not len(x):
+            return np.zeros(shape, np.float32)
+        return self._sampled(x, y).reshape(shape)
+
+    def _sampled(self, x: F32, y: F32) -> F32:
+        """Values (m, h, w) at own px."""
+        h, w = self._grey.shape
+        low, high = (np.stack([f(x, axis=(1, 2)), f(y, axis=(1, 2))]) for f in (np.min, np.max))
+        inside = np.all((low >= RIM[0]) & (high <= np.array([[w], [h]]) - RIM[1]), axis=0)
+        side = int(np.max(high - low)) + 5
+        pieces = side < min(h, w, TALLEST) and len(x) * side**2 < self._grey.size
+        out = self._from_pieces(x, y, low, side) if pieces else _cubic(self._grey.astype(np.float32), x, y)
+        part = ~inside
+        if part.any():
+            seen = (x[part] >= RIM[0]) & (x[part] <= w - RIM[1]) & (y[part] >= RIM[0]) & (y[part] <= h - RIM[1])
+            out[part] = np.where(seen, out[part], np.nan)
+        return out
+
+    def _from_pieces(self, x: F32, y: F32, low: F32, side: int) -> F32:
+        """Of a big picture just the pieces around the patches are looked at, piled up."""
+        h, w = self._grey.shape
+        corner = np.clip(np.floor(low).astype(int) - 1, 0, [[w - side], [h - side]])
+        x, y = x - corner[0][:, None, None].astype(np.float32), y - corner[1][:, None, None].astype(np.float32)
+        out, at_once = np.empty(x.shape, np.float32), TALLEST // side
+        for first in range(0, len(x), at_once):
+            run = slice(first, first + at_once)
+            pile = np.stack([self._grey[b : b + side, a : a + side] for a, b in corner[:, run].T.tolist()])
+            down = (side * np.arange(len(pile), dtype=np.float32))[:, None, None]
+            out[run] = _cubic(pile.reshape(-1, side).astype(np.float32), x[run], np.clip(y[run], 0, side - 1) + down)
+        return out
+
+
+def _cubic(grey: F32, x: F32, y: F32) -> F32:
+    flat = x.reshape(-1, x.shape[-1]), y.reshape(-1, x.shape[-1])
+    out, rows = np.empty(flat[0].shape, np.float32), TALLEST
+    for top in range(0, len(out), rows):
+        part = (np.ascontiguousarray(f[top : top + rows]) for f in flat)
+        out[top : top + rows] = cv2.remap(grey, *part, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
+    return out.reshape(x.shape)
