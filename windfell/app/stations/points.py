@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from itertools import pairwise
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from windfell.align.help import line_degrees, point_name
+from windfell.align.help import point_name
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.app.picture.point_pane import Mark, PointPane
 from windfell.app.picture.source import PictureSource
@@ -16,6 +15,7 @@ from windfell.app.registrations import Registrations
 from windfell.app.session import Session
 from windfell.app.single import single_frame
 from windfell.app.stations.ignoring import Ignoring
+from windfell.app.stations.point_rows import all_rows, line_in_words, pair_of, pairs_in_words, same_row
 from windfell.app.widgets.pair_page import TOOLS, PairPage, PointsBoard
 from windfell.app.widgets.point_list import Row
 from windfell.engine.points import SURE, matching_spot, more_points
@@ -102,79 +102,28 @@ class Points(QObject):
         return found if isinstance(found, PanoramaRegistration) and fits else None
 
     def _read_rows(self) -> None:
-        """All points that hold, by hand or found, in one list."""
-        frame_set, found = self.session.frame_set, self._registration()
-        used = [f.id for f in frame_set.used]
-        rows: list[Row] = []
-        told: set[int] = set()
-        by_pair: dict[tuple[int, int], list[int]] = {}
-        for n, c in enumerate(frame_set.registration.points):
-            if c.a in used and c.b in used:
-                by_pair.setdefault((used.index(c.a), used.index(c.b)), []).append(n)
-        for k in found.links if found else ():
-            hand = by_pair.get((k.a, k.b), [])
-            for n in range(len(k.points_a)):
-                own = hand[n] if n < k.by_hand and n < len(hand) else None
-                told |= {own} - {None}
-                rows.append(Row(k.a, k.b, tuple(k.points_a[n]), tuple(k.points_b[n]), float(k.errors[n]), own))
-        for (a, b), hand in by_pair.items():
-            for n in hand:
-                if n not in told:
-                    c = frame_set.registration.points[n]
-                    rows.append(Row(a, b, (c.ax, c.ay), (c.bx, c.by), 0.0, n))
+        frame_set = self.session.frame_set
         chosen = self.rows[self.row] if self.row is not None and self.row < len(self.rows) else None
-        self.rows = rows
-        self.row = self._same_row(chosen)
+        self.rows = all_rows(frame_set, self._registration())
+        self.row = same_row(self.rows, chosen)
         numbers = {f.id: n + 1 for n, f in enumerate(frame_set.frames)}
-        self.list.show_rows(rows, [numbers[i] for i in used])
+        self.list.show_rows(self.rows, [numbers[f.id] for f in frame_set.used])
         self.list.choose(self.row)
-        self.plot.show_errors(np.array([r.error for r in rows]))
+        self.plot.show_errors(np.array([r.error for r in self.rows]))
         self._show_weight()
-
-    def _same_row(self, before: Row | None) -> int | None:
-        if before is None:
-            return None
-        for n, r in enumerate(self.rows):
-            if before.by_hand is not None and r.by_hand == before.by_hand:
-                return n
-            if r.by_hand is None and (r.a, r.b, r.at_a) == (before.a, before.b, before.at_a):
-                return n
-        return None
 
     def _choose_pair(self) -> None:
         """The pair in hand if it still stands, else the chosen frame and the one it shares most with."""
         used = [f.id for f in self.session.frame_set.used]
         chosen = self.session.frame_id if self.session.frame_id in used else None
-        if self.pair and set(self.pair) <= set(used) and chosen in (None, *self.pair):
-            return
-        first = chosen or used[0]
-        shared: dict[str, int] = {}
-        for r in self.rows:
-            if first in (used[r.a], used[r.b]):
-                other = used[r.b] if used[r.a] == first else used[r.a]
-                shared[other] = shared.get(other, 0) + 1
-        at = used.index(first)
-        beside = used[at + 1] if at + 1 < len(used) else used[at - 1]
-        other = max(shared, key=shared.get) if shared else beside
-        self.pair = tuple(sorted((first, other), key=used.index))
+        if not (self.pair and set(self.pair) <= set(used) and chosen in (None, *self.pair)):
+            self.pair = pair_of(used, chosen, self.rows)
 
     def _fill_pairs(self) -> None:
-        frame_set, found = self.session.frame_set, self._registration()
-        used = [f.id for f in frame_set.used]
-        numbers = {f.id: n + 1 for n, f in enumerate(frame_set.frames)}
-        linked = {(used[k.a], used[k.b]): k for k in (found.links if found else ())}
-        every = list(linked)
-        for a, b in pairwise(used):
-            if (a, b) not in linked:
-                every.append((a, b))
-        if self.pair not in every:
-            every.append(self.pair)
         self.pairs.blockSignals(True)
         self.pairs.clear()
-        for pair in sorted(every, key=lambda p: (numbers[p[0]], numbers[p[1]])):
-            k = linked.get(pair)
-            words = f"{len(k.points_a)} at {k.rms_px:.2f} px" if k else "no points"
-            self.pairs.addItem(f"{numbers[pair[0]]} – {numbers[pair[1]]}   {words}", pair)
+        for words, pair in pairs_in_words(self.session.frame_set, self._registration(), self.pair):
+            self.pairs.addItem(words, pair)
         self.pairs.setCurrentIndex(next(n for n in range(self.pairs.count()) if self.pairs.itemData(n) == self.pair))
         self.pairs.blockSignals(False)
 
@@ -213,6 +162,7 @@ class Points(QObject):
         """Marks, lines and areas of both frames."""
         if self.pair is None:
             return
+        frame_set, found = self.session.frame_set, self._registration()
         marks: list[list[Mark]] = [[], []]
         for n, r in enumerate(self.rows):
             sides = self._sides(r)
@@ -222,7 +172,8 @@ class Points(QObject):
         for side, (pane, frame) in enumerate(zip(self.panes, self._frames(), strict=True)):
             pane.marks, pane.row = marks[side], self.row
             pane.pending = self._pending[1] if self._pending and self._pending[0] == side else None
-            pane.lines = [(str(x.kind), list(x.points), self._line_words(x)) for x in self._lines_of(frame.id)]
+            pane.lines = [(str(x.kind), list(x.points), line_in_words(frame_set, found, x))
+                          for x in frame_set.registration.lines if x.frame == frame.id]
             pane.ignored = self.ignoring.hatch(frame)
             pane.update()
         ignoring = self.tools_value in ("ignore", "brush")
@@ -236,17 +187,6 @@ class Points(QObject):
 
     def _lines_of(self, frame_id: str) -> list[PlumbLine]:
         return [x for x in self.session.frame_set.registration.lines if x.frame == frame_id]
-
-    def _line_words(self, line: PlumbLine) -> str:
-        """How far the line is from what it should be, in the registration as it is."""
-        found = self._registration()
-        used = [f.id for f in self.session.frame_set.used]
-        if found is None or line.frame not in used:
-            return ""
-        place = found.frames[used.index(line.frame)]
-        if not isinstance(place, Placed) or line.kind is LineKind.STRAIGHT:
-            return ""
-        return f"{line_degrees(place, line.points, str(line.kind)):+.2f}°"
 
     def _say_tool(self) -> None:
         tips = {t[0]: t[2] for t in TOOLS}
