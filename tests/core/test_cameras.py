@@ -12,11 +12,12 @@ from numpy.testing import assert_allclose
 from tests.core.test_register import drawn
 from tests.support import engine, frames_in, project_of, ridge, textured, unit_rays
 from windfell.align.adjust import Observations, _add_facing, adjust, error_px, errors_px, jacobian
-from windfell.align.cameras import cameras_of, carried, projected, rays_of, undistorted
+from windfell.align.cameras import LENS_PARTS, cameras_of, carried, projected, rays_of, undistorted
 from windfell.align.flat import levelled_places, slid_cameras
 from windfell.align.focal import chained_rotations, first_focal, pair_turn
 from windfell.align.refine import refined, thinned
 from windfell.align.series import fitted_rigid
+from windfell.align.solve import fitted_to_noise, simplest
 from windfell.align.view import GreyView
 from windfell.demo.turned import ROUND, TurnPlan, turned_shots
 from windfell.demo.wall import WallPlan, paint_stones, wall_shots
@@ -243,6 +244,59 @@ class BeforeAPlane(unittest.TestCase):
         coverage = registered_coverage(found)
         self.assertAlmostEqual(sum(coverage.added), 1.0, delta=0.02)
         self.assertGreater(min(coverage.added), 0.05)
+
+
+class SimplestLens(unittest.TestCase):
+    """A row of six; what the points do not call for is not fitted."""
+
+    TURNS = np.array([from_yaw_pitch_roll(0.42 * n, 0.05 * (-1) ** n, 0.03 * (n % 3)) for n in range(6)])
+
+    def fitted(self, seed: int = 1, noise: float = 0.05, **parts: float):
+        """(cameras as found, with the lens truly so)."""
+        rng = np.random.default_rng(seed)
+        true = cameras_of([(1500, 1000)] * 6, [0] * 6, np.array([1400.0])).turned(self.TURNS)
+        lenses = true.lenses.copy()
+        for name, value in parts.items():
+            lenses[0, LENS_PARTS.index(name)] = value
+        true = replace(true, lenses=lenses)
+        held = []
+        for n in range(5):
+            p = rng.uniform([0, 0], [1500, 1000], (400, 2))
+            q = carried(true, np.full(400, n), np.full(400, n + 1), p)
+            inside = np.all((q > 0) & (q < [1500, 1000]), axis=1)
+            held.append(Observations(n, n + 1, p[inside], q[inside] + rng.normal(0, noise, (inside.sum(), 2))))
+        start = cameras_of([(1500, 1000)] * 6, [0] * 6, np.array([1450.0])).turned(self.TURNS)
+        cameras, scale = fitted_to_noise(start, held, Job())
+        return simplest(cameras, held, scale, Job()), cameras
+
+    def test_parts_that_say_nothing_are_left_out_and_nothing_is_lost(self):
+        off = []
+        for seed in range(12):
+            simple, full = self.fitted(seed, k1=-0.04)
+            assert_allclose(simple.lenses[0, 2:], 0, atol=1e-9)
+            self.assertAlmostEqual(simple.lenses[0, 1], -0.04, delta=0.003)
+            off.append([c.focal_px[0] / 1400 - 1 for c in (simple, full)])
+        simple, full = np.sqrt(np.mean(np.square(off), axis=0))
+        self.assertLess(simple, 1.05 * full)
+        self.assertLess(simple, 2e-4)
+
+    def test_what_a_lens_really_does_is_kept(self):
+        bent, _ = self.fitted(k1=-0.15, k2=0.08)
+        self.assertAlmostEqual(bent.lenses[0, 2], 0.08, delta=0.04)
+        assert_allclose(bent.lenses[0, 4:], 0, atol=1e-9)
+        aside, _ = self.fitted(k1=-0.04, dx=5.0, dy=-3.0)
+        assert_allclose(aside.lenses[0, 4:], [5, -3], atol=1.0)
+
+    def test_a_simple_lens_stays_simple_when_it_is_fitted_again(self):
+        simple, _ = self.fitted(k1=-0.04)
+        p = np.array([[800.0, 300.0], [900, 700], [1300, 500], [1000, 500]])
+        q = carried(simple, np.zeros(4, int), np.ones(4, int), p) + 0.5
+        again = adjust(simple, [Observations(0, 1, p, q)], 1.0, Job(), widen=1.0)
+        assert_allclose(again.lenses[0, 2:], 0, atol=1e-6)
+
+    def test_flat_subjects_and_nothing_held_are_left_as_they_are(self):
+        cameras = cameras_of([(10, 10)] * 2, [0, 0], np.array([9.0]))
+        self.assertIs(simplest(cameras, [], 1.0, Job()), cameras)
 
 
 class Light(unittest.TestCase):

@@ -28,6 +28,7 @@ from windfell.align.solve import (
     left_aside,
     looked_closely,
     sampled,
+    simplest,
     solved,
     starting_cameras,
 )
@@ -144,6 +145,7 @@ def _held_together(
         links = [k for k in links if (k.a, k.b) not in bad]
         dropped += [NoLink(a, b, why) for a, b in bad]
     cameras, scale = fitted_to_noise(cameras, held, job)
+    cameras = simplest(cameras, held, scale, job)
     by_number = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in held)
     aside = left_aside(cameras, inner, members, job, view and (lambda n: view(members[n])))
     aside = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in aside)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from windfell.align.adjust import GAIN, ROUGH_GAIN, Guide, Observations, adjust, errors_px
 from windfell.align.by_light import grown, joined, others_of
-from windfell.align.cameras import Cameras, cameras_of
+from windfell.align.cameras import HELD, Cameras, cameras_of
 from windfell.align.features import Features
 from windfell.align.flat import slid_cameras
 from windfell.align.focal import USUAL, chained_rotations, first_focal
@@ -27,6 +27,8 @@ LOOSE = 1 / 130
 FINEST_PX = 0.35
 # more than a point has by itself: points of a frame err a little alike, and do not weigh as much as their number
 LEAST_NOISE_PX = 0.3
+# parts of a lens that simpler ones do without, the simplest first
+SIMPLER, LEAST_MISFIT_PX = ([2, 3, 4, 5], [4, 5]), 0.02
 LEAST_POINTS = 8
 LEAST_REFINED = 12
 LEAST_SHARE = 0.2
@@ -165,6 +167,34 @@ def fitted_to_noise(
             cameras = replace(cameras, noise_px=float(np.clip(noise, LEAST_NOISE_PX, 1.0)))
             scale = float(np.clip(4 * noise, FINEST_PX, TIGHT * longest))
     return cameras, scale
+
+
+def simplest(cameras: Cameras, held: Sequence[Observations], scale: float, job: Job) -> Cameras:
+    """The cameras with no more parts of a lens than the points call for: k1 alone, k1 to k3, or the principal point
+    as well. Parts that say nothing loosen all others, the focal length of a single row above all.
+
+    By the Bayesian information criterion (Schwarz 1978). A point's squared error counts as one measurement, not
+    as two, since points of a frame err a little alike. Parts held at 0 stay so in later fits.
+    """
+    if cameras.places is not None or not held:
+        return cameras
+    full, count = _misfit(cameras, held, scale)
+    noise = max(full / max(count, 1), LEAST_MISFIT_PX**2)
+    for parts in SIMPLER:
+        lenses, sigma = cameras.lenses.copy(), cameras.sigma.copy()
+        lenses[:, parts], sigma[:, parts] = 0.0, HELD
+        simple = adjust(replace(cameras, lenses=lenses, sigma=sigma), held, scale, job, widen=1.0)
+        worse = (_misfit(simple, held, scale)[0] - full) / noise
+        if worse < len(parts) * len(lenses) * np.log(max(count, 2)):
+            return simple
+    return cameras
+
+
+def _misfit(cameras: Cameras, held: Sequence[Observations], scale: float) -> tuple[float, int]:
+    """The weighted sum of robust squared errors, px^2, and how many points there are."""
+    r2 = np.concatenate(errors_px(cameras, held)) ** 2
+    weight = np.concatenate([np.ones(len(o.points_a)) if o.weight is None else o.weight for o in held])
+    return float(np.sum(weight * r2 / (1 + r2 / scale**2))), len(r2)
 
 
 def fit_of(cameras: Cameras, o: Observations, error: Array, scale_px: float) -> PairFit:
