@@ -73,6 +73,14 @@ class Near(unittest.TestCase):
         self.assertGreater(len(matches_near(a, with_copy(0.5), moved(0), 12.0)), 0.5 * len(a))
 
 
+class Ahead(unittest.TestCase):
+    def test_what_lies_behind_a_homography_is_nowhere(self):
+        h = np.array([[1.0, 0, 3], [0, 1, -2], [-0.01, 0, 1]])
+        there = planar.ahead(h, np.array([[50.0, 10.0], [150, 10], [100, 10]]))
+        assert_allclose(there[0], [106, 16])
+        self.assertTrue(np.isnan(there[1:]).all())
+
+
 class Glances(unittest.TestCase):
     def test_a_glance_is_firm_where_much_is_shared_and_closed_where_nothing_is(self):
         firm, closed = glance_at(frame_at(0), frame_at(120)), glance_at(frame_at(0), frame_at(0, 6))

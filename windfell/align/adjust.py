@@ -40,6 +40,10 @@ class Observations:
     points_b: Array
     weight: Array | None = None
 
+    @property
+    def weights(self) -> Array:
+        return np.ones(len(self.points_a)) if self.weight is None else self.weight
+
     def chosen(self, which: NDArray) -> Observations:
         """Some of the points, by mask or index."""
         weight = None if self.weight is None else self.weight[which]
@@ -65,14 +69,13 @@ class Pile:
         i, j, p, q, w, at = [], [], [], [], [], 0
         for o in kept:
             n = len(o.points_a)
-            weight = np.ones(n) if o.weight is None else o.weight
             for a, b, pa, pb in ((o.a, o.b, o.points_a, o.points_b), (o.b, o.a, o.points_b, o.points_a)):
                 self.runs.append((a, b, at, at + n))
                 i.append(np.full(n, a))
                 j.append(np.full(n, b))
                 p.append(pa)
                 q.append(pb)
-                w.append(weight)
+                w.append(o.weights)
                 at += n
         whole = lambda parts, empty: np.concatenate(parts) if parts else empty  # noqa: E731
         self.i = whole(i, np.zeros(0, np.intp)).astype(np.intp)

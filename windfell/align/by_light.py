@@ -144,7 +144,6 @@ def _joined(all_: Sequence[Observations], more: Sequence[Observations]) -> list[
 
 def joined(one: Observations, other: Observations) -> Observations:
     """The points of both, of the same two frames."""
-    weights = [np.ones(len(o.points_a)) if o.weight is None else o.weight for o in (one, other)]
     return replace(
         one, points_a=np.concatenate([one.points_a, other.points_a]),
-        points_b=np.concatenate([one.points_b, other.points_b]), weight=np.concatenate(weights))
+        points_b=np.concatenate([one.points_b, other.points_b]), weight=np.concatenate([one.weights, other.weights]))

@@ -102,7 +102,7 @@ def _shared(posed: dict[int, Posed], observations: Sequence[Observations]) -> _S
                          for d in (np.array([STEP, 0]), np.array([0, STEP]))], axis=-1)
         n = len(o.points_a)
         part = _Shared(np.full(n, o.a), np.full(n, o.b), o.points_a, o.points_b,
-                       carried(o.points_a) - o.points_b, onto, np.ones(n) if o.weight is None else o.weight)
+                       carried(o.points_a) - o.points_b, onto, o.weights)
         parts.append(part.some(np.isfinite(part.left).all(1) & np.isfinite(part.onto).all((1, 2))))
     return _Shared(*(np.concatenate([getattr(p, f.name) for p in parts]) for f in fields(_Shared)))
 

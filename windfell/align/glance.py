@@ -80,7 +80,5 @@ def _shared(a: Features, b: Features, homography: Array) -> NDArray[np.bool_]:
     """(CELLS, CELLS): whether `b` shows the middle of each cell of `a`."""
     steps = (np.arange(CELLS) + 0.5) / CELLS
     points = np.stack(np.meshgrid(steps * a.width, steps * a.height), axis=-1)
-    ahead = points @ homography[2, :2] + homography[2, 2]
-    with np.errstate(divide="ignore", invalid="ignore"):
-        there = planar.apply(homography, points)
-    return (ahead > 0) & np.all((there >= 0) & (there < [b.width, b.height]), axis=-1)
+    there = planar.ahead(homography, points)
+    return np.all((there >= 0) & (there < [b.width, b.height]), axis=-1)

@@ -42,10 +42,8 @@ def matches_near(a: Features, b: Features, homography: Array, reach_px: float) -
     So few come into question that each is looked at by itself (guided matching, Hartley & Zisserman 2004, sec.
     11.6). One is taken if it looks alike and no other of them, but for those on the same spot, is nearly as like.
     """
-    with np.errstate(divide="ignore", invalid="ignore"):
-        there = planar.apply(homography, a.points)
-    ahead = a.points @ homography[2, :2] + homography[2, 2] > 0
-    own = np.flatnonzero(ahead & np.isfinite(there).all(axis=1))
+    there = planar.ahead(homography, a.points)
+    own = np.flatnonzero(np.isfinite(there).all(axis=1))
     if not len(own) or not len(b):
         return np.zeros((0, 2), np.intp)
     away, near = cKDTree(b.points).query(there[own], k=min(NEAREST, len(b)), distance_upper_bound=reach_px)

@@ -193,7 +193,7 @@ def simplest(cameras: Cameras, held: Sequence[Observations], scale: float, job: 
 def _misfit(cameras: Cameras, held: Sequence[Observations], scale: float) -> tuple[float, int]:
     """The weighted sum of robust squared errors, px^2, and how many points there are."""
     r2 = np.concatenate(errors_px(cameras, held)) ** 2
-    weight = np.concatenate([np.ones(len(o.points_a)) if o.weight is None else o.weight for o in held])
+    weight = np.concatenate([o.weights for o in held])
     return float(np.sum(weight * r2 / (1 + r2 / scale**2))), len(r2)
 
 
@@ -214,7 +214,7 @@ def sampled(held: Sequence[Observations], most: int) -> list[Observations]:
     for o in filled:
         n = len(o.points_a)
         if n > share:
-            weight = np.full(n, n / share) * (1.0 if o.weight is None else o.weight)
+            weight = n / share * o.weights
             o = replace(o, weight=weight).chosen(np.linspace(0, n - 1, share).astype(int))
         out.append(o)
     return out
@@ -236,7 +236,7 @@ def _with_refined(held: Sequence[Observations], close: Sequence[Observations]) -
 def _noise(held: Sequence[Observations], cameras: Cameras) -> float:
     """The robust deviation of the points' errors, px."""
     errors = np.concatenate(errors_px(cameras, held))
-    weight = np.concatenate([np.ones(len(o.points_a)) if o.weight is None else o.weight for o in held])
+    weight = np.concatenate([o.weights for o in held])
     order = np.argsort(errors)
     half = np.searchsorted(np.cumsum(weight[order]), 0.5 * weight.sum())
     return float(1.2 * errors[order[min(half, len(order) - 1)]])

@@ -14,6 +14,13 @@ def apply(h: Array, points: Array) -> Array:
     return p / (points @ h[2, :2] + h[2, 2])[..., None]
 
 
+def ahead(h: Array, points: Array) -> Array:
+    """As `apply`, of a homography whose sign is that of what it was made of; NaN for points it has behind."""
+    w = points @ h[2, :2] + h[2, 2]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where((w > 0)[..., None], apply(h, points), np.nan)
+
+
 def resized(from_size: tuple[int, int], to_size: tuple[int, int]) -> Array:
     """The (3, 3) map of pixels when a picture of from_size (w, h) is resized to to_size."""
     sx, sy = to_size[0] / from_size[0], to_size[1] / from_size[1]
