@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from windfell.align.adjust import Observations
 from windfell.align.cameras import Cameras, projected, rays_of
+from windfell.geometry.rotation import nearest_rotation
 
 Array = NDArray[np.float64]
 
@@ -69,7 +70,7 @@ def _turns(observations: Sequence[Observations], ra: Array, rb: Array) -> Array:
     for _ in range(4):
         products = np.einsum("ni,nj->nij", rb * weight[:, None], ra)
         moments = np.add.reduceat(products, starts, axis=0)
-        turns = _nearest(moments)
+        turns = nearest_rotation(moments)
         off = np.linalg.norm(np.einsum("nij,nj->ni", turns[of], ra) - rb, axis=1)
         scale = off[np.lexsort((off, of))][starts + counts // 2]
         weight = 1 / (1 + (off / np.maximum(2 * scale, 1e-6)[of]) ** 2) ** 2
@@ -81,13 +82,6 @@ def _rays(cameras: Cameras, observations: Sequence[Observations]) -> tuple[Array
     b = np.concatenate([np.full(len(o.points_a), o.b) for o in observations])
     return (rays_of(cameras, a, np.concatenate([o.points_a for o in observations])),
             rays_of(cameras, b, np.concatenate([o.points_b for o in observations])))
-
-
-def _nearest(m: Array) -> Array:
-    """The rotations nearest to matrices (m, 3, 3)."""
-    u, _, vt = np.linalg.svd(m)
-    u[:, :, 2] *= np.linalg.det(u @ vt)[:, None]
-    return u @ vt
 
 
 def pair_turn(cameras: Cameras, obs: Observations) -> Array:
@@ -136,5 +130,5 @@ def chained_rotations(cameras: Cameras, observations: Sequence[Observations]) ->
         votes = shared[best]
         strongest = max(votes, key=lambda v: v[1])[0]
         near = [v for v in votes if np.trace(strongest.T @ v[0]) > 1 + 2 * np.cos(NEAR)]
-        placed[best] = _nearest(np.sum([r * w for r, w in near], axis=0)[None])[0]
+        placed[best] = nearest_rotation(np.sum([r * w for r, w in near], axis=0))
     return np.array([placed[n] for n in range(count)])

@@ -96,7 +96,9 @@ def close_grey(cache: Cache, opened: Opened, job: Job) -> NDArray[np.uint8]:
 def resized(grey: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uint8]:
     """Grey (h, w) at another size (width, height): halved as often as it can be, then bent to measure."""
     while grey.shape[1] >= 2 * size[0] and grey.shape[0] >= 2 * size[1]:
-        grey = cv2.resize(grey, (grey.shape[1] // 2, grey.shape[0] // 2), interpolation=cv2.INTER_AREA)
+        # means of 2 x 2 px, which by area are quick for even sides only
+        way = cv2.INTER_LINEAR if grey.shape[0] % 2 or grey.shape[1] % 2 else cv2.INTER_AREA
+        grey = cv2.resize(grey, (grey.shape[1] // 2, grey.shape[0] // 2), interpolation=way)
     return cv2.resize(grey, size, interpolation=cv2.INTER_LINEAR)
 
 

@@ -235,7 +235,7 @@ def jpeg_is_whole(data: bytes) -> bool:
     while at + 4 <= len(data) and data[at] == 0xFF:
         marker = data[at + 1]
         if marker == 0xDA:
-            return data.find(b"\xff\xd9", at) >= 0
+            return data.rfind(b"\xff\xd9", at) >= 0
         if marker == 0xFF:
             at += 1
             continue

@@ -125,8 +125,9 @@ def undistorted_radius(
         bend = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
         slope = 1 + r2 * (3 * k1 + r2 * (5 * k2 + r2 * 7 * k3))
         step = (r * bend - rd) / slope
-        r = np.clip(r - step, 0.0, top)
-        if np.max(np.abs(step), initial=0.0) < 1e-13:
+        r = np.minimum(np.maximum(r - step, 0.0), top)
+        # what is left is about the square of a step
+        if np.abs(step).max(initial=0.0) < 1e-8:
             break
     return r
 

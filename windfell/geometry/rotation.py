@@ -9,18 +9,20 @@ Array = NDArray[np.float64]
 
 
 def cross_matrix(v: Array) -> Array:
-    """The (3, 3) matrix K with K @ u = v x u."""
-    x, y, z = v
-    return np.array([[0.0, -z, y], [z, 0.0, -x], [-y, x, 0.0]])
+    """The (..., 3, 3) matrices K with K @ u = v x u, of v (..., 3)."""
+    out = np.zeros((*np.shape(v), 3))
+    x, y, z = np.moveaxis(np.asarray(v, float), -1, 0)
+    out[..., 0, 1], out[..., 0, 2], out[..., 1, 2] = -z, y, -x
+    return out - np.swapaxes(out, -1, -2)
 
 
 def from_rotvec(v: Array) -> Array:
-    """The (3, 3) rotation by |v| rad about v (Rodrigues)."""
-    angle = float(np.linalg.norm(v))
-    k = cross_matrix(np.asarray(v, float))
-    if angle < 1e-8:
-        return np.eye(3) + k + 0.5 * k @ k
-    return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)
+    """The (..., 3, 3) rotations by |v| rad about v (..., 3) (Rodrigues)."""
+    k = cross_matrix(v)
+    angle = np.linalg.norm(v, axis=-1)[..., None, None]
+    # sin(x) / x and (1 - cos(x)) / x^2, which hold at 0 as well
+    first, second = np.sinc(angle / np.pi), 0.5 * np.sinc(0.5 * angle / np.pi) ** 2
+    return np.eye(3) + first * k + second * (k @ k)
 
 
 def to_rotvec(r: Array) -> Array:
@@ -47,9 +49,10 @@ def angle_between(a: Array, b: Array) -> float:
 
 
 def nearest_rotation(m: Array) -> Array:
-    """The rotation nearest to a (3, 3) matrix in the Frobenius sense."""
+    """The rotations nearest to (..., 3, 3) matrices in the Frobenius sense."""
     u, _, vt = np.linalg.svd(m)
-    return u @ np.diag([1.0, 1.0, np.linalg.det(u @ vt)]) @ vt
+    u[..., 2] *= np.linalg.det(u @ vt)[..., None]
+    return u @ vt
 
 
 def aligning_rotation(a: Array, b: Array, weights: Array | None = None) -> Array:
