@@ -19,7 +19,6 @@ from windfell.job import Job
 
 Array = NDArray[np.float64]
 
-ALL_PAIRS_UP_TO = 4
 NEAR = 1 / 50
 
 
@@ -86,9 +85,9 @@ def find_links(
     """All verified links (among the pairs `only` lists, if it does), and for the other pairs why not.
 
     Strongest features are looked at first, of the largest sets only at pairs that look alike. Pairs that they hold
-    firmly are matched near where they say; in full those that they leave open, those of frames that hold to no
-    others, and all of small sets. `sparing`: without pairs that show nothing new beside firmer ones. Where `only`
-    says which pairs, all in full.
+    firmly are matched near where they say; in full those that they leave open, and those of frames that hold to no
+    others. `sparing`: without pairs that show nothing new beside firmer ones. Where `only` says which pairs, all in
+    full.
     """
     if only is not None:
         looks = {tuple(p): None for p in only}
@@ -96,9 +95,8 @@ def find_links(
         pairs = likely_pairs(features)
         seen = job.map(lambda p: glance_at(features[p[0]], features[p[1]]), pairs, "looking for overlap")
         looks = dict(zip(pairs, seen, strict=True))
-    small = len(features) <= ALL_PAIRS_UP_TO
     refused = [NoLink(*p, f"only {g.count} strong features agree", glanced=True)
-               for p, g in looks.items() if g is not None and not (g.open or small)]
+               for p, g in looks.items() if g is not None and not g.open]
     passed = {(r.a, r.b) for r in refused}
     if sparing and only is None:
         passed |= spare_pairs(features, looks)
