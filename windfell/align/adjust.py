@@ -22,7 +22,8 @@ Array = NDArray[np.float64]
 Ints = NDArray[np.intp]
 
 STEPS = 60
-GAIN, ROUGH_GAIN = 1e-6, 1e-4
+PIECE = 16
+GAIN, ROUGH_GAIN, FORETOLD = 1e-6, 1e-4, 0.5
 GAUGE = 1e-3
 LOCK = 1e12
 FACING = 0.35
@@ -61,42 +62,37 @@ class Guide:
 
 
 class Pile:
-    """All observations in long arrays, each point in both directions: from frame `i` to frame `j`."""
+    """All observations in long arrays, each point in both directions: from frame `i` to frame `j`.
+
+    They lie in pieces of PIECE points of one link and direction; a link's last piece is filled up with points that
+    do not count. `first` and `second` (pieces,) are the frames of each.
+    """
 
     def __init__(self, observations: Sequence[Observations]) -> None:
         kept = [o for o in observations if len(o.points_a)]
-        self.runs: list[tuple[int, int, int, int]] = []
-        i, j, p, q, w, at = [], [], [], [], [], 0
-        for o in kept:
-            n = len(o.points_a)
-            for a, b, pa, pb in ((o.a, o.b, o.points_a, o.points_b), (o.b, o.a, o.points_b, o.points_a)):
-                self.runs.append((a, b, at, at + n))
-                i.append(np.full(n, a))
-                j.append(np.full(n, b))
-                p.append(pa)
-                q.append(pb)
-                w.append(o.weights)
-                at += n
-        whole = lambda parts, empty: np.concatenate(parts) if parts else empty  # noqa: E731
-        self.i = whole(i, np.zeros(0, np.intp)).astype(np.intp)
-        self.j = whole(j, np.zeros(0, np.intp)).astype(np.intp)
-        self.p, self.q = whole(p, np.zeros((0, 2))), whole(q, np.zeros((0, 2)))
-        self.w = whole(w, np.zeros(0))
-        self._places: dict[tuple[int, int], tuple[Ints, tuple[Ints, Ints]]] = {}
+        counts = np.array([len(o.points_a) for o in kept], np.intp)
+        pieces = -(-counts // PIECE)
+        a, b = (np.repeat(np.array([getattr(o, end) for o in kept], np.intp), pieces) for end in "ab")
+        self.first, self.second = np.concatenate([a, b]), np.concatenate([b, a])
+        self.i, self.j = np.repeat(self.first, PIECE), np.repeat(self.second, PIECE)
+        starts = np.concatenate([[0], np.cumsum(PIECE * pieces)[:-1]]).astype(np.intp)
+        at = np.arange(counts.sum()) + np.repeat(starts - np.cumsum(counts) + counts, counts)
+        # who fills up stands where the link's first point does
+        from_ = np.repeat(np.cumsum(counts) - counts, PIECE * pieces)
+        from_[at] = np.arange(counts.sum())
+        pa, pb = (np.concatenate([np.zeros((0, 2)), *p])[from_]
+                  for p in ([o.points_a for o in kept], [o.points_b for o in kept]))
+        w = np.zeros(len(from_))
+        w[at] = np.concatenate([np.zeros(0), *(o.weights for o in kept)])
+        self.p, self.q, self.w = np.concatenate([pa, pb]), np.concatenate([pb, pa]), np.concatenate([w, w])
+        self._places: tuple[Ints, Ints] | None = None
 
-    def places(self, state: Cameras, a: int, b: int) -> tuple[Ints, tuple[Ints, Ints]]:
-        """Where the derivatives of a run from `a` to `b` belong in the gradient, and in the normal matrix.
-
-        Where both frames share a lens, its second columns point at spare places, so that none is met twice.
-        """
-        if (a, b) not in self._places:
-            where = _columns(state, a, b)
-            if state.group[a] == state.group[b]:
-                taken = set(where.tolist())
-                spare = [c for c in range(state.parameters + 6) if c not in taken][:6]
-                where[12:18] = spare
-            self._places[a, b] = where, np.ix_(where, where)
-        return self._places[a, b]
+    def places(self, state: Cameras) -> tuple[Ints, Ints]:
+        """Where each piece's derivatives belong in the gradient, and its block in the normal matrix laid out flat."""
+        if self._places is None:
+            where = _columns(state, self.first, self.second)
+            self._places = where.ravel(), (where[:, :, None] * state.parameters + where[:, None, :]).ravel()
+        return self._places
 
 
 def residuals(cameras: Cameras, obs: Observations) -> Array:
@@ -116,15 +112,14 @@ def error_px(cameras: Cameras, obs: Observations) -> Array:
 
 def errors_px(cameras: Cameras, observations: Sequence[Observations]) -> list[Array]:
     """`error_px` of many links at once."""
-    pile = Pile(observations)
-    off = carried(cameras, pile.i, pile.j, pile.p) - pile.q
-    square = np.sum(off * off, axis=1)
-    at, out = 0, []
-    for o in observations:
-        n = len(o.points_a)
-        out.append(np.sqrt(0.5 * (square[at : at + n] + square[at + n : at + 2 * n])))
-        at += 2 * n
-    return out
+    counts = [len(o.points_a) for o in observations]
+    a, b = (np.repeat(np.array([getattr(o, end) for o in observations], np.intp), counts) for end in "ab")
+    pa, pb = (np.concatenate([np.zeros((0, 2)), *p])
+              for p in ([o.points_a for o in observations], [o.points_b for o in observations]))
+    off = carried(cameras, np.concatenate([a, b]), np.concatenate([b, a]), np.concatenate([pa, pb]))
+    square = np.sum((off - np.concatenate([pb, pa])) ** 2, axis=1)
+    both = np.sqrt(0.5 * (square[: len(pa)] + square[len(pa) :]))
+    return np.split(both, np.cumsum(counts)[:-1]) if counts else []
 
 
 def jacobian(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Array, Array]:
@@ -230,20 +225,27 @@ def adjust(
 
 
 def _minimised(state: Cameras, pile: Pile, scale: float, guides: Sequence[Guide], enough: float, job: Job) -> Cameras:
-    damping = 1e-3
+    """Levenberg and Marquardt's steps, damped as Nielsen (1999) does: by how much of what is foretold comes true."""
+    damping, more = 1e-3, 4.0
     cost, normal, gradient = normal_equations(state, pile, scale, guides)
     for _ in range(STEPS):
         job.check()
-        trial = _moved(state, _solved(normal, gradient, damping))
+        step = _solved(normal, gradient, damping)
+        trial = _moved(state, step)
+        foretold = 0.5 * float(damping * step**2 @ np.diag(normal) - step @ gradient)
+        if damping < 1 and foretold < FORETOLD * enough * cost:
+            # so small a step need not be looked at
+            return trial
         new = normal_equations(trial, pile, scale, guides)
-        if new[0] < cost:
+        true = (cost - new[0]) / max(foretold, 1e-300)
+        if true > 0:
             gain = (cost - new[0]) / max(cost, 1e-12)
             state, (cost, normal, gradient) = trial, new
-            damping = max(damping / 8, 1e-9)
+            damping, more = max(damping * max(1 / 8, 1 - (2 * true - 1) ** 3), 1e-9), 4.0
             if gain < enough:
                 break
         else:
-            damping *= 10
+            damping, more = damping * more, 2 * more
             if damping > 1e6:
                 break
     return state
@@ -254,28 +256,21 @@ def normal_equations(
 ) -> tuple[float, Array, Array]:
     """(cost, normal matrix, gradient) over the turns, the lenses' parts and, if there are, the places."""
     size = state.parameters
-    normal, gradient = np.zeros((size + 6, size + 6)), np.zeros(size + 6)
     residual, jac = _derivatives(state, pile.i, pile.j, pile.p, pile.q)
     r2 = np.sum(residual * residual, axis=0) / scale**2
     cost = 0.5 * scale**2 * float(np.sum(pile.w * r2 / (1 + r2)))
     root = np.sqrt(pile.w) / (1 + r2)
     jac *= root
     residual *= root
-    columns = jac.shape[1]
-    for a, b, start, end in pile.runs:
-        rows = jac[:, :, start:end].transpose(1, 0, 2).reshape(columns, -1)
-        block = rows @ rows.T
-        pull = rows @ residual[:, start:end].reshape(-1)
-        where, square = pile.places(state, a, b)
-        if state.group[a] == state.group[b]:
-            # one lens for both frames: its rows and columns are added up
-            block[6:12] += block[12:18]
-            block[:, 6:12] += block[:, 12:18]
-            pull[6:12] += pull[12:18]
-            block[12:18], block[:, 12:18], pull[12:18] = 0.0, 0.0, 0.0
-        normal[square] += block
-        gradient[where] += pull
-    normal, gradient = np.ascontiguousarray(normal[:size, :size]), gradient[:size]
+    pieces, columns = len(pile.first), jac.shape[1]
+    rows = jac.reshape(2, columns, pieces, PIECE).transpose(2, 1, 0, 3).reshape(pieces, columns, 2 * PIECE)
+    off = residual.reshape(2, pieces, PIECE).transpose(1, 0, 2).reshape(pieces, 2 * PIECE, 1)
+    # what two frames share, a lens, is met twice in a piece, and so added up
+    where, square = pile.places(state)
+    summed = np.bincount(square, (rows @ rows.transpose(0, 2, 1)).ravel(), size * size)
+    # of no pieces whole numbers are summed up
+    normal = summed.reshape(size, size).astype(float)
+    gradient = np.bincount(where, (rows @ off).ravel(), size).astype(float)
     for guide in guides:
         rho, off, by = guide.rows(state)
         normal += by.T @ by
@@ -284,13 +279,14 @@ def normal_equations(
     return cost + _add_beliefs(state, normal, gradient), normal, gradient
 
 
-def _columns(state: Cameras, a: int, b: int) -> Ints:
+def _columns(state: Cameras, a: Ints, b: Ints) -> Ints:
+    """(m, 18), or before a flat subject (m, 24): the parameters that pairs of frames (m,) each depend on."""
     first, three, lens = 3 * state.count, np.arange(3), np.arange(6)
-    parts = [3 * a + three, 3 * b + three, first + 6 * state.group[a] + lens, first + 6 * state.group[b] + lens]
+    parts = [3 * a[:, None] + three, 3 * b[:, None] + three]
+    parts += [first + 6 * state.group[n][:, None] + lens for n in (a, b)]
     if state.places is not None:
-        last = first + state.lenses.size
-        parts += [last + 3 * a + three, last + 3 * b + three]
-    return np.concatenate(parts)
+        parts += [first + state.lenses.size + 3 * n[:, None] + three for n in (a, b)]
+    return np.concatenate(parts, axis=1)
 
 
 def _add_beliefs(state: Cameras, normal: Array, gradient: Array) -> float:
@@ -339,9 +335,7 @@ def _solved(normal: Array, gradient: Array, damping: float) -> Array:
 
 def _moved(state: Cameras, step: Array) -> Cameras:
     first = 3 * state.count
-    turns = np.array([
-        nearest_rotation(from_rotvec(v) @ r)
-        for v, r in zip(step[:first].reshape(-1, 3), state.rotations, strict=True)])
+    turns = nearest_rotation(from_rotvec(step[:first].reshape(-1, 3)) @ state.rotations)
     last = first + state.lenses.size
     change = step[first:last].reshape(-1, 6)
     change[:, 0] = np.clip(change[:, 0], -0.3, 0.3)

@@ -80,7 +80,9 @@ def solved(
     everything = [_observed(k, place, np.ones(len(k.points_a), bool)) for k in inner]
     cameras = starting_cameras(features, hints, members, first, focal_px, slid)
     job.step("fitting cameras", 0.1)
-    cameras = adjust(cameras, thinned(first, ROUGH_POINTS), LOOSE / 3 * longest, job, gain=ROUGH_GAIN)
+    some = thinned(first, ROUGH_POINTS)
+    simple = adjust(without(SIMPLER[0], cameras), some, LOOSE / 3 * longest, job, gain=ROUGH_GAIN)
+    cameras = replace(simple, sigma=cameras.sigma)
     for fraction, reach, scale, most in (
         (0.5, LOOSE, 3 * TIGHT, ROUGH_POINTS), (0.8, TIGHT, TIGHT, MORE_POINTS),
     ):
@@ -169,6 +171,13 @@ def fitted_to_noise(
     return cameras, scale
 
 
+def without(parts: Sequence[int], cameras: Cameras) -> Cameras:
+    """The cameras with these parts of their lenses held at 0."""
+    lenses, sigma = cameras.lenses.copy(), cameras.sigma.copy()
+    lenses[:, parts], sigma[:, parts] = 0.0, HELD
+    return replace(cameras, lenses=lenses, sigma=sigma)
+
+
 def simplest(cameras: Cameras, held: Sequence[Observations], scale: float, job: Job) -> Cameras:
     """The cameras with no more parts of a lens than the points call for: k1 alone, k1 to k3, or the principal point
     as well. Parts that say nothing loosen all others, the focal length of a single row above all.
@@ -181,11 +190,9 @@ def simplest(cameras: Cameras, held: Sequence[Observations], scale: float, job: 
     full, count = _misfit(cameras, held, scale)
     noise = max(full / max(count, 1), LEAST_MISFIT_PX**2)
     for parts in SIMPLER:
-        lenses, sigma = cameras.lenses.copy(), cameras.sigma.copy()
-        lenses[:, parts], sigma[:, parts] = 0.0, HELD
-        simple = adjust(replace(cameras, lenses=lenses, sigma=sigma), held, scale, job, widen=1.0)
+        simple = adjust(without(parts, cameras), held, scale, job, widen=1.0)
         worse = (_misfit(simple, held, scale)[0] - full) / noise
-        if worse < len(parts) * len(lenses) * np.log(max(count, 2)):
+        if worse < len(parts) * len(cameras.lenses) * np.log(max(count, 2)):
             return simple
     return cameras
 
