@@ -11,7 +11,7 @@ from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, project_of, ridge, textured
 from windfell.align.adjust import Observations, error_px
-from windfell.align.by_light import SPOT_MOST, SPOTS, grown, joined, others_of, pairs_that_meet
+from windfell.align.by_light import SPOT_MOST, SPOTS, grown, joined, pairs_that_meet, refined_with_others
 from windfell.align.cameras import Cameras, cameras_of, carried
 from windfell.align.features import Features, grey_features, quick_features
 from windfell.align.matching import matches
@@ -110,7 +110,7 @@ class ByLight(unittest.TestCase):
     def test_points_spread_over_all_that_is_shared(self):
         features, view = in_pair()
         few = seeds(40, 60, 160)
-        more = others_of(cameras(), [few], features, view, Job())[0]
+        _, (more,) = refined_with_others(cameras(), [few], features, view, Job())
         self.assertGreater(len(more.found.points_a), 0.6 * more.tried)
         self.assertFalse(more.denied)
         self.assertGreater(more.found.points_a[:, 1].max(), 400)
@@ -126,7 +126,8 @@ class ByLight(unittest.TestCase):
         same = (slice(60, 160), slice(150, 600))
         stranger[same] = turned_pair()[1][same]
         alike = seeds(30, 80, 140)
-        more = others_of(cameras(), [alike], features, lambda n: GreyView(stranger, 700) if n else view(0), Job())[0]
+        _, (more,) = refined_with_others(
+            cameras(), [alike], features, lambda n: GreyView(stranger, 700) if n else view(0), Job())
         self.assertTrue(more.denied)
 
     def test_pairs_meet_where_the_cameras_say_or_a_little_aside(self):

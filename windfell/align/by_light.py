@@ -23,6 +23,8 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 
 SPOTS, SPOT_MOST, RIM = 24, 2, 0.006
+# some of a link's points the light does not confirm: others make up for them
+MORE = 1.3
 LEAST_TRIED, LEAST_OF, MOST_OF, AGREE = 24, 0.15, 0.5, 1 / 1000
 NEIGHBOURS, NEAR, GROWN_MOST, ROUNDS = 5, 0.1, 600, 3
 
@@ -42,15 +44,16 @@ class Others:
         return self.tried >= LEAST_TRIED and len(self.found.points_a) < LEAST_OF * self.tried
 
 
-def others_of(
-    cameras: Cameras, close: Sequence[Observations], features: Sequence[Features], view: Callable[[int], View],
+def refined_with_others(
+    cameras: Cameras, some: Sequence[Observations], features: Sequence[Features], view: Callable[[int], View],
     job: Job,
-) -> list[Others]:
-    """Of each of the refined observations, in spots where they have few."""
-    most = int(np.clip(MOST_POINTS // max(1, len(close)), LINK_LEAST, LINK_MOST))
-    more = [_unmatched(cameras, o, features[o.a].points, most) for o in close]
-    found = refined(more, cameras, view, job)
-    return [Others(len(m.points_a), f) for m, f in zip(more, found, strict=True)]
+) -> tuple[list[Observations], list[Others]]:
+    """The observations refined, and of each link others, in spots where it has few: all looked at in one go."""
+    share = np.clip(MOST_POINTS // max(1, len(some)), LINK_LEAST, LINK_MOST)
+    more = _unmatched(cameras, some, features, int(MORE * share))
+    found = refined([*some, *more], cameras, view, job)
+    others = [Others(len(m.points_a), f) for m, f in zip(more, found[len(some) :], strict=True)]
+    return found[: len(some)], others
 
 
 def pairs_that_meet(
@@ -61,7 +64,7 @@ def pairs_that_meet(
     where the cameras say, but for a shift common to them all; the other pairs are not among the answers.
     """
     none = np.zeros((0, 2))
-    some = [_unmatched(cameras, Observations(a, b, none, none), features[a].points, 2 * LINK_LEAST) for a, b in pairs]
+    some = _unmatched(cameras, [Observations(a, b, none, none) for a, b in pairs], features, 2 * LINK_LEAST)
     some = [o for o in some if len(o.points_a) >= LEAST_TRIED]
     out = []
     for tried, o in zip(some, refined(some, cameras, view, job), strict=True):
@@ -87,7 +90,7 @@ def grown(
         pairs[o.a, o.b] = joined(own, o) if own is not None else o
     out = [o for o in pairs.values() if len(o.points_a)]
     for _ in range(ROUNDS):
-        more = [_unmatched(cameras, o, features[o.a].points, GROWN_MOST, _like_neighbours(cameras, o)) for o in out]
+        more = _unmatched(cameras, out, features, GROWN_MOST, [_like_neighbours(cameras, o) for o in out])
         found = refined([m for m in more if len(m.points_a)], cameras, view, job)
         out = _joined(out, found)
     return out
@@ -114,14 +117,23 @@ def _carried(cameras: Cameras, o: Observations, points: Array) -> Array:
 
 
 def _unmatched(
-    cameras: Cameras, o: Observations, points: Array, most: int, drift: Callable[[Array], Array] | None = None,
-) -> Observations:
-    """Some of the `points` (n, 2) of `a` that `b` shows as well, in spots where the observations have few."""
-    if len(o.points_a) >= most:
-        points = points[:0]
-    there = carried_there_and_back(cameras, o.a, o.b, points)
-    if drift is not None and len(points):
-        there = there + drift(points)
+    cameras: Cameras, known: Sequence[Observations], features: Sequence[Features], most: int,
+    drifts: Sequence[Callable[[Array], Array]] | None = None,
+) -> list[Observations]:
+    """Of each of the known links some features of `a` that `b` shows as well, in spots where it has few; so many that
+    with the known ones there are at most `most`. `drifts` tell how far aside from where the cameras say.
+    """
+    points = [features[o.a].points[: len(features[o.a]) if len(o.points_a) < most else 0] for o in known]
+    a, b = (np.repeat([getattr(o, end) for o in known], [len(p) for p in points]).astype(int) for end in "ab")
+    there = carried_there_and_back(cameras, a, b, np.concatenate([*points, np.zeros((0, 2))]))
+    parts = np.split(there, np.cumsum([len(p) for p in points])[:-1]) if known else []
+    if drifts is not None:
+        parts = [t + drift(p) if len(p) else t for t, drift, p in zip(parts, drifts, points, strict=True)]
+    return [_in_open_spots(cameras, o, p, t, most) for o, p, t in zip(known, points, parts, strict=True)]
+
+
+def _in_open_spots(cameras: Cameras, o: Observations, points: Array, there: Array, most: int) -> Observations:
+    """Those of the points (n, 2) of `a`, seen `there` (n, 2) in `b`, that lie where the observations have few."""
     rim = RIM * cameras.sizes[o.b].max()
     inside = np.flatnonzero(np.all((there > rim) & (there < cameras.sizes[o.b] - 1 - rim), axis=1))
     side = cameras.sizes[o.a].max() / SPOTS

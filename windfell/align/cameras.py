@@ -144,16 +144,17 @@ def carried(cameras: Cameras, i: Ints, j: Ints, points: Array) -> Array:
     return out if behind is None else np.where(behind[:, None], 1e5, out)
 
 
-def carried_there_and_back(cameras: Cameras, i: int, j: int, points: Array) -> Array:
-    """As `carried`, from frame `i` to `j`; far away beyond that frame, and where the way back does not lead home.
+def carried_there_and_back(cameras: Cameras, i: int | Ints, j: int | Ints, points: Array) -> Array:
+    """As `carried`, from frames `i` to `j` (of all or of each); far away beyond that frame, and where the way back
+    does not lead home.
 
     Far beyond a frame its distortion folds, and shows what the lens cannot see.
     """
-    a, b = np.full(len(points), i), np.full(len(points), j)
+    a, b = (np.broadcast_to(n, len(points)) for n in (i, j))
     there = carried(cameras, a, b, points)
-    near = np.flatnonzero(np.all((there >= 0) & (there <= cameras.sizes[j] - 1), axis=1))
+    near = np.flatnonzero(np.all((there >= 0) & (there <= cameras.sizes[b] - 1), axis=1))
     back = carried(cameras, b[near], a[near], there[near])
-    home = near[np.linalg.norm(back - points[near], axis=1) < HOME * cameras.sizes[i].max()]
+    home = near[np.linalg.norm(back - points[near], axis=1) < HOME * cameras.sizes[a[near]].max(axis=1)]
     out = np.full(there.shape, 1e5)
     out[home] = there[home]
     return out

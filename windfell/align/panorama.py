@@ -25,7 +25,6 @@ from windfell.align.solve import (
     LensHint,
     fit_of,
     fitted_to_noise,
-    left_aside,
     looked_closely,
     sampled,
     simplest,
@@ -147,10 +146,8 @@ def _held_together(
     cameras, scale = fitted_to_noise(cameras, held, job)
     cameras = simplest(cameras, held, scale, job)
     by_number = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in held)
-    aside = left_aside(cameras, inner, members, job, view and (lambda n: view(members[n])))
-    aside = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in aside)
     everyone = _with_all_frames(cameras, members, features, hints, focal_px)
-    return Ground(everyone, tuple(members), by_number, scale, (*refused, *dropped), problems, aside)
+    return Ground(everyone, tuple(members), by_number, scale, (*refused, *dropped), problems)
 
 
 def _not_a_turn(link: Link, held: Observations, slid: bool) -> str:

@@ -19,7 +19,8 @@ F32 = NDArray[np.float32]
 
 HALF, SEARCH = 8, 5
 ROUNDS, STILL, HOPELESS = 8, 0.003, 0.3
-RUN = 256
+RUN = 512
+BURNT, TONES, LEAST_FAIR = 250.0, (60.0, 235.0), 100
 
 
 @dataclass(frozen=True)
@@ -46,9 +47,33 @@ def patch_offsets(half: int) -> Array:
     return np.stack(np.meshgrid(steps, steps), axis=-1)
 
 
-def steps_seen(grids: Array, steps: Array) -> Array:
-    """(m, h, w, 2): `steps` (h, w, 2) as each of `grids` (m, 2, 2) shows them."""
-    return (steps.reshape(-1, 2) @ grids.transpose(0, 2, 1)).reshape(len(grids), *steps.shape)
+def steps_seen(grids: Array, steps: Array, bends: Array | None = None) -> Array:
+    """(m, h, w, 2): `steps` (h, w, 2) as they are seen by first derivatives `grids` (m, 2, 2) and second ones `bends`
+    (m, 2, 3), by x twice, by x and y, by y twice (Taylor).
+    """
+    x, y = steps.reshape(-1, 2).T
+    terms = [x, y]
+    if bends is not None:
+        terms += [0.5 * x * x, x * y, 0.5 * y * y]
+        grids = np.concatenate([grids, bends], axis=2)
+    return (np.stack(terms, axis=-1) @ grids.transpose(0, 2, 1)).reshape(len(grids), *steps.shape)
+
+
+def burnt_alike(one: F32, other: F32) -> tuple[F32, F32]:
+    """Encoded patches (m, k, k) and (m, k + 2 r, k + 2 r) of two frames, as if both had burnt out at the same light.
+
+    Where light burns out in just one of them, edges creep towards the dark in that one. Encodings are close to powers
+    of the light, so that one ratio of codes stands for the ratio of exposures.
+    """
+    if not (np.any(one >= BURNT) or np.any(other >= BURNT)):
+        return one, other
+    margin = (other.shape[1] - one.shape[1]) // 2
+    some, there = one[:, ::3, ::3], other[:, margin:-margin:3, margin:-margin:3]
+    fair = (some > TONES[0]) & (some < TONES[1]) & (there > TONES[0]) & (there < TONES[1])
+    if np.sum(fair) < LEAST_FAIR:
+        return one, other
+    ratio = float(np.median(there[fair] / some[fair]))
+    return np.minimum(one, BURNT / max(ratio, 1.0)), np.minimum(other, BURNT * min(ratio, 1.0))
 
 
 def patch_shifts(one: F32, other: F32) -> Shifts:
@@ -66,36 +91,61 @@ def _shifts(one: F32, other: F32) -> Shifts:
     fair = np.isfinite(one).all((1, 2)) & np.isfinite(other).all((1, 2))
     one = np.where(fair[:, None, None], one, 0).astype(np.float32)
     other = np.where(fair[:, None, None], other, 0).astype(np.float32)
+    other -= other.mean(axis=(1, 2), keepdims=True)
     shift = start = _searched(one, other)
-    one = _normalised(one)
+    pull = _Pull.of(one)
     likeness, error = np.full(m, -1.0), np.full(m, np.inf)
     moving = np.flatnonzero(fair)
     for _ in range(ROUNDS + 1):
         if not len(moving):
             break
-        there = _normalised(_shifted(other[moving], shift[moving], k))
-        likeness[moving], error[moving], step = _step(one[moving], there)
+        there = _shifted(other, moving, shift[moving], k)
+        likeness[moving], error[moving], step = pull.towards(moving, there)
         shift[moving] = np.clip(shift[moving] + np.clip(step, -0.7, 0.7), start[moving] - 1.5, start[moving] + 1.5)
         moving = moving[(np.abs(step).max(axis=1) > STILL) & (likeness[moving] > HOPELESS)]
     inner = np.abs(shift).max(axis=1) < SEARCH + 0.6
     return Shifts(shift, np.where(inner, likeness, -1.0), np.where(inner, error, np.inf))
 
 
-def _step(one: F32, there: F32) -> tuple[Array, Array, Array]:
-    """Likeness (m,) of normalised patches, the expected error (m,), and the step (m, 2) that brings them together."""
-    m, window = len(one), _window(one.shape[1])
-    total = float(np.sum(window))
-    root = np.sqrt(window).reshape(-1)
-    gy, gx = (g.reshape(m, -1) * root for g in np.gradient(0.5 * (one + there), axis=(1, 2)))
-    one, there = one.reshape(m, -1) * root, there.reshape(m, -1) * root
-    off = one - there
-    xx, xy, yy, bx, by, left, like = (
-        np.einsum("mk,mk->m", p, q).astype(np.float64)
-        for p, q in ((gx, gx), (gx, gy), (gy, gy), (gx, off), (gy, off), (off, off), (one, there)))
-    det = np.maximum(xx * yy - xy * xy, 1e-12)
-    step = np.stack([(yy * bx - xy * by) / det, (xx * by - xy * bx) / det], axis=-1)
-    # neighbouring pixels err alike: a quarter of them count
-    return like / total, np.sqrt(4 * left / total * (xx + yy) / det), step
+@dataclass(frozen=True)
+class _Pull:
+    """What of m patches does not change while others are brought to lie on them (inverse compositional alignment,
+    Baker & Matthews 2004): weighted `rows` (m, 3, k * k), their slopes along both axes and themselves, and of the
+    slopes the inverse normal matrix (m, 2, 2). Nothing in the rows answers to a plane of light, nor the slopes to
+    more contrast: what darkens towards a corner moves nothing.
+    """
+
+    rows: F32
+    inverse: Array
+
+    @classmethod
+    def of(cls, patches: F32) -> _Pull:
+        m, k = patches.shape[:2]
+        weight = _window(k).reshape(-1)
+        own = _level(patches.reshape(m, -1))
+        own /= np.sqrt(np.einsum("mk,mk,k->m", own, own, weight) / np.sum(weight) + 1e-9)[:, None]
+        sides = [_level(g.reshape(m, -1)) for g in np.gradient(own.reshape(m, k, k), axis=(2, 1))]
+        rows = np.stack([*sides, own], axis=1)
+        rows[:, :2] -= (rows[:, :2] @ (own * weight)[:, :, None] / np.sum(weight)) * own[:, None]
+        weighted = rows * weight
+        normal = (weighted[:, :2] @ rows[:, :2].transpose(0, 2, 1)).astype(np.float64)
+        return cls(weighted, np.linalg.inv(normal + 1e-9 * np.eye(2)))
+
+    def towards(self, which: NDArray[np.intp], there: F32) -> tuple[Array, Array, Array]:
+        """Of some of the patches, against what lies there (n, k, k): likeness (n,), the expected error (n,), and the
+        step (n, 2) that brings them together.
+        """
+        flat = there.reshape(len(there), -1)
+        weight, planes = _window(there.shape[1]).reshape(-1), _planes(there.shape[1])
+        total, along = float(np.sum(weight)), flat @ (planes * weight).T
+        squares = np.einsum("mk,mk,k->m", flat, flat, weight) - np.einsum("mp,mp->m", along, along)
+        deviation = np.sqrt(np.maximum(squares, 0) / total + 1e-9)
+        products = (self.rows[which] @ flat[:, :, None])[:, :, 0].astype(np.float64) / deviation[:, None]
+        likeness, inverse = products[:, 2] / total, self.inverse[which]
+        step = -np.einsum("mij,mj->mi", inverse, products[:, :2])
+        left = 2 * np.maximum(1 - likeness, 0)
+        # neighbouring pixels err alike: a quarter of them count
+        return likeness, np.sqrt(4 * left * np.trace(inverse, axis1=1, axis2=2)), step
 
 
 @lru_cache
@@ -114,14 +164,11 @@ def _planes(k: int) -> F32:
     return planes.reshape(3, -1)
 
 
-def _normalised(p: F32) -> F32:
-    """Patches with weighted mean and slope 0 and deviation 1: what darkens towards a corner moves nothing."""
-    k = p.shape[1]
-    weight, planes = _window(k).reshape(-1), _planes(k)
-    flat = p.reshape(len(p), -1)
-    flat = flat - (flat @ (planes * weight).T) @ planes
-    deviation = np.sqrt(np.einsum("mk,mk,k->m", flat, flat, weight) / np.sum(weight) + 1e-9)
-    return (flat / deviation[:, None]).reshape(p.shape)
+def _level(flat: F32) -> F32:
+    """Patches (m, k * k) without their weighted mean and slopes."""
+    k = round(flat.shape[1] ** 0.5)
+    planes = _planes(k)
+    return flat - (flat @ (planes * _window(k).reshape(-1)).T) @ planes
 
 
 def _searched(one: F32, other: F32) -> Array:
@@ -170,14 +217,12 @@ def _halved(p: F32) -> F32:
     return 0.25 * (rows[:, :, ::2] + rows[:, :, 1::2])
 
 
-def _shifted(other: F32, shift: Array, k: int) -> F32:
-    """The middle (m, k, k) of patches looked at `shift` px aside (cubic convolution, Keys 1981)."""
+def _shifted(other: F32, which: NDArray[np.intp], shift: Array, k: int) -> F32:
+    """The middle (n, k, k) of some patches looked at `shift` px (n, 2) aside (cubic convolution, Keys 1981)."""
     margin = (other.shape[1] - k) // 2
     whole = np.floor(shift).astype(int)
-    corner = np.clip(whole + margin - 1, 0, other.shape[1] - k - 3)
-    near = np.empty((len(other), k + 3, k + 3), np.float32)
-    for n, (x, y) in enumerate(corner.tolist()):
-        near[n] = other[n, y : y + k + 3, x : x + k + 3]
+    x, y = np.clip(whole + margin - 1, 0, other.shape[1] - k - 3).T
+    near = sliding_window_view(other, (k + 3, k + 3), axis=(1, 2))[which, y, x]
     across, down = (_taps(shift[:, c] - whole[:, c], k) for c in (0, 1))
     return down.transpose(0, 2, 1) @ (near @ across)
 

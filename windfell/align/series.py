@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.align.features import Features
 from windfell.align.matching import matches
-from windfell.align.patches import HALF, SEARCH, patch_offsets, patch_shifts, steps_seen
+from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, steps_seen
 from windfell.align.refine import LEAST_LIKENESS, MOST_ERROR
 from windfell.align.verify import LEAST_INLIERS, log_false_alarms
 from windfell.align.view import View
@@ -83,7 +83,7 @@ def refined_onto(
                      for d in (np.array([step, 0]), np.array([0, step]))], axis=-1)
     one = first.at(points[:, None, None] + patch_offsets(HALF) / first.scale)
     reach = patch_offsets(HALF + SEARCH + 2) / first.scale
-    moved = patch_shifts(one, other.at(there[:, None, None] + steps_seen(grid, reach)))
+    moved = patch_shifts(*burnt_alike(one, other.at(there[:, None, None] + steps_seen(grid, reach))))
     sure = (moved.likeness > LEAST_LIKENESS) & (moved.error < MOST_ERROR)
     if sure.sum() < LEAST_INLIERS:
         return found

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import GAIN, ROUGH_GAIN, Guide, Observations, adjust, errors_px
-from windfell.align.by_light import grown, joined, others_of
+from windfell.align.by_light import grown, joined, refined_with_others
 from windfell.align.cameras import HELD, Cameras, cameras_of
 from windfell.align.features import Features
 from windfell.align.flat import slid_cameras
@@ -35,7 +35,6 @@ LEAST_SHARE = 0.2
 FEW_POINTS, LEAST_SURE, SURE_SHARE = 40, 5, 0.3
 ROUGH_POINTS, MORE_POINTS = 1500, 3000
 COARSE_WEIGHT = 0.02
-ASIDE_POINTS = 3000
 
 
 @dataclass(frozen=True)
@@ -52,8 +51,7 @@ class Ground:
 
     `cameras` of all frames (those that are no members look ahead), `held` the points of every link between
     members, by frame number, `scale_px` the robust scale the points called for, `refused` why other pairs hold
-    nothing, `problems` why a frame could not be looked at, empty for none. `aside`: points that look alike but lie
-    too far off to have a say, by parallax or because they moved.
+    nothing, `problems` why a frame could not be looked at, empty for none.
     """
 
     cameras: Cameras
@@ -62,7 +60,6 @@ class Ground:
     scale_px: float
     refused: tuple[NoLink, ...]
     problems: tuple[str, ...]
-    aside: tuple[Observations, ...] = ()
 
 
 def solved(
@@ -105,32 +102,14 @@ def looked_closely(
     held = list(held)
     if view is None:
         return held, []
-    some = thinned(held)
-    close = refined([o for o in some if len(o.points_a)], cameras, view, job)
-    sure = {(o.a, o.b): len(o.points_a) for o in close}
-    doubtful = [
-        n for n, o in enumerate(some)
-        if len(o.points_a) < FEW_POINTS and sure.get((o.a, o.b), 0) < max(LEAST_SURE, SURE_SHARE * len(o.points_a))]
-    if doubtful:
-        return _with_refined(held, close), doubtful
-    others = others_of(cameras, close, features, view, job)
-    denied = {(o.a, o.b) for o, more in zip(close, others, strict=True)
-              if sure[o.a, o.b] < FEW_POINTS and more.denied}
-    doubtful = [n for n, o in enumerate(some) if (o.a, o.b) in denied]
-    close = [joined(o, more.found) for o, more in zip(close, others, strict=True)]
-    return _with_refined(held, close), doubtful
-
-
-def left_aside(
-    cameras: Cameras, links: Sequence[Link], members: list[int], job: Job, view: Callable[[int], View] | None
-) -> list[Observations]:
-    """Points of the links that look alike but lie farther off than those that hold, refined if they can be."""
-    place = {n: i for i, n in enumerate(members)}
-    all_ = [_observed(k, place, np.ones(len(k.points_a), bool)) for k in links]
-    out = [o for o in _off_by(cameras, all_, 2.5 * TIGHT, 2.5 * LOOSE) if len(o.points_a)]
-    if view is None or not out:
-        return out
-    return refined(thinned(out, ASIDE_POINTS), cameras, view, job)
+    some = [o for o in thinned(held) if len(o.points_a)]
+    close, others = refined_with_others(cameras, some, features, view, job)
+    denied = {
+        (o.a, o.b) for o, fine, more in zip(some, close, others, strict=True)
+        if (len(fine.points_a) < FEW_POINTS and more.denied)
+        or (len(o.points_a) < FEW_POINTS and len(fine.points_a) < max(LEAST_SURE, SURE_SHARE * len(o.points_a)))}
+    doubtful = [n for n, o in enumerate(held) if (o.a, o.b) in denied]
+    return _with_refined(held, [joined(o, more.found) for o, more in zip(close, others, strict=True)]), doubtful
 
 
 def seen_at_any_depth(
