@@ -1,7 +1,7 @@
 """How far the light of one patch lies in another, to a fraction of a pixel.
 
-A small shift is searched for by normalised correlation, then solved by least squares on the patches' gradients
-(Lucas & Kanade 1981), with the mean of both patches' gradients, which takes away the error of first order.
+A small shift is searched for by normalised correlation, then solved by least squares on the first patch's gradients
+(Lucas & Kanade 1981), against which the other is looked at ever further aside.
 """
 
 from __future__ import annotations
@@ -144,8 +144,9 @@ class _Pull:
         likeness, inverse = products[:, 2] / total, self.inverse[which]
         step = -np.einsum("mij,mj->mi", inverse, products[:, :2])
         left = 2 * np.maximum(1 - likeness, 0)
-        # neighbouring pixels err alike: a quarter of them count
-        return likeness, np.sqrt(4 * left * np.trace(inverse, axis1=1, axis2=2)), step
+        # neighbouring pixels err alike: a quarter of them count; the trace of what rounding made worse than singular
+        # is below 0
+        return likeness, np.sqrt(4 * left * np.abs(np.trace(inverse, axis1=1, axis2=2))), step
 
 
 @lru_cache
