@@ -23,8 +23,8 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 
 SPOTS, SPOT_MOST, RIM = 24, 2, 0.006
-# some of a link's points the light does not confirm: others make up for them
-MORE = 1.3
+# some of a link's points the light does not confirm: others make up for them, and are enough to deny it
+MORE = 30
 LEAST_TRIED, LEAST_OF, MOST_OF, AGREE = 24, 0.15, 0.5, 1 / 1000
 NEIGHBOURS, NEAR, GROWN_MOST, ROUNDS = 5, 0.1, 600, 3
 
@@ -50,7 +50,7 @@ def refined_with_others(
 ) -> tuple[list[Observations], list[Others]]:
     """The observations refined, and of each link others, in spots where it has few: all looked at in one go."""
     share = np.clip(MOST_POINTS // max(1, len(some)), LINK_LEAST, LINK_MOST)
-    more = _unmatched(cameras, some, features, int(MORE * share))
+    more = _unmatched(cameras, some, features, int(share) + MORE)
     found = refined([*some, *more], cameras, view, job)
     others = [Others(len(m.points_a), f) for m, f in zip(more, found[len(some) :], strict=True)]
     return found[: len(some)], others
