@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from functools import lru_cache
 
 import cv2
@@ -13,13 +14,14 @@ from tests.support import engine, frames_in, project_of, ridge, textured
 from windfell.align.adjust import Observations, error_px
 from windfell.align.by_light import SPOT_MOST, SPOTS, grown, joined, pairs_that_meet, refined_with_others
 from windfell.align.cameras import Cameras, cameras_of, carried
-from windfell.align.features import Features, grey_features, quick_features
+from windfell.align.features import SQUARES, Features, grey_features, quick_features, unbent
 from windfell.align.matching import matches
 from windfell.align.pairs import Link, link
 from windfell.align.refine import LINK_LEAST, thinned
 from windfell.align.view import GreyView
 from windfell.engine.stage import Detail
 from windfell.geometry.camera import Lens
+from windfell.geometry.optics import NODES, REACH, Optics
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 
@@ -88,6 +90,22 @@ class QuickFeatures(unittest.TestCase):
         for shape in ((1, 1), (3, 400), (20, 20)):
             self.assertEqual(len(quick_features(np.zeros(shape, np.uint8), 900, 600)), 0)
 
+    def test_spots_lie_all_over_a_frame_even_where_light_varies_little(self):
+        grey = np.clip(turned_pair()[0], 0, 255)
+        grey[250:] = 100 + 0.04 * (grey[250:] - 100)
+        found = quick_features(np.rint(grey).astype(np.uint8), 2 * SIZE[0], 2 * SIZE[1], most=300)
+        self.assertLess(np.mean(found.points[:, 1] > 540), 0.05)
+        self.assertGreater(np.mean(found.spots[:, 1] > 540), 0.25)
+        squares = np.unique((found.spots / (2 * SIZE[0] / SQUARES)).astype(int), axis=0)
+        self.assertGreater(len(squares), 0.6 * SQUARES**2 * SIZE[1] / SIZE[0])
+        self.assertTrue(np.all((found.spots > -1) & (found.spots < [2 * SIZE[0], 2 * SIZE[1]])))
+        mask = np.zeros((50, 70), np.uint8)
+        mask[:, :35] = 255
+        self.assertGreater(quick_features(grey.astype(np.uint8), *SIZE, ignore=mask).spots[:, 0].min(), 345)
+        lens = Optics(bend=tuple(np.linspace(0, REACH, NODES) * 1.1))
+        self.assertEqual(unbent(found, lens).spots.shape, found.spots.shape)
+        self.assertGreater(np.abs(unbent(found, lens).spots - found.spots).max(), 5)
+
     def test_no_feature_is_the_partner_of_two(self):
         bits = np.repeat(np.random.default_rng(2).integers(0, 256, (20, 32), dtype=np.uint8), 2, axis=0)
         twice = Features(np.zeros((40, 2)), bits, 10, 10)
@@ -118,6 +136,17 @@ class ByLight(unittest.TestCase):
         side = SIZE[0] / SPOTS
         _, times = np.unique((more.found.points_a / side).astype(int), axis=0, return_counts=True)
         self.assertLessEqual(times.max(), SPOT_MOST)
+
+    def test_where_no_features_are_the_spots_of_a_frame_are_found(self):
+        features, view = in_pair()
+        features = [replace(f, points=f.points[:20]) for f in features]
+        few = seeds(10, 60, 160)
+        _, (more,) = refined_with_others(cameras(), [few], features, view, Job())
+        self.assertLessEqual(more.tried, 20)
+        self.assertGreater(len(more.spots.points_a), 50)
+        self.assertLess(np.median(error_px(cameras(), more.spots)), 0.1)
+        where = np.concatenate([few.points_a, more.found.points_a, more.spots.points_a])
+        self.assertLess(len(where) - len(np.unique((where / (SIZE[0] / SPOTS)).astype(int), axis=0)), 5)
 
     def test_one_thing_in_two_places_is_denied_by_all_around_it(self):
         """A patch of the frame stands in a stranger too; what is beside it does not."""

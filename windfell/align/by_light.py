@@ -22,7 +22,7 @@ from windfell.job import Job
 
 Array = NDArray[np.float64]
 
-SPOTS, SPOT_MOST, RIM = 24, 2, 0.006
+SPOTS, SPOT_MOST, RIM = 24, 1, 0.006
 # some of a link's points the light does not confirm: others make up for them, and are enough to deny it
 MORE = 30
 LEAST_TRIED, LEAST_OF, MOST_OF, AGREE = 24, 0.15, 0.5, 1 / 1000
@@ -32,11 +32,12 @@ NEIGHBOURS, NEAR, GROWN_MOST, ROUNDS = 5, 0.1, 600, 3
 @dataclass(frozen=True)
 class Others:
     """Features of a link's `a` beside those matched: how many were `tried` where the cameras see them in `b`, and
-    those `found` there by the light.
+    those `found` there by the light; and what was found at other `spots`, where light varies but little.
     """
 
     tried: int
     found: Observations
+    spots: Observations
 
     @property
     def denied(self) -> bool:
@@ -48,12 +49,13 @@ def refined_with_others(
     cameras: Cameras, some: Sequence[Observations], features: Sequence[Features], view: Callable[[int], View],
     job: Job,
 ) -> tuple[list[Observations], list[Others]]:
-    """The observations refined, and of each link others, in spots where it has few: all looked at in one go."""
-    share = np.clip(MOST_POINTS // max(1, len(some)), LINK_LEAST, LINK_MOST)
-    more = _unmatched(cameras, some, features, int(share) + MORE)
-    found = refined([*some, *more], cameras, view, job)
-    others = [Others(len(m.points_a), f) for m, f in zip(more, found[len(some) :], strict=True)]
-    return found[: len(some)], others
+    """The observations refined, and of each link others, in spots where it has none: all looked at in one go."""
+    count, most = len(some), int(np.clip(MOST_POINTS // max(1, len(some)), LINK_LEAST, LINK_MOST)) + MORE
+    more = _unmatched(cameras, some, [f.points for f in features], most)
+    spots = _unmatched(cameras, _joined(some, more), [f.spots for f in features], most)
+    found = refined([*some, *more, *spots], cameras, view, job)
+    parts = zip(more, found[count : 2 * count], found[2 * count :], strict=True)
+    return found[:count], [Others(len(m.points_a), *f) for m, *f in parts]
 
 
 def pairs_that_meet(
@@ -64,7 +66,8 @@ def pairs_that_meet(
     where the cameras say, but for a shift common to them all; the other pairs are not among the answers.
     """
     none = np.zeros((0, 2))
-    some = _unmatched(cameras, [Observations(a, b, none, none) for a, b in pairs], features, 2 * LINK_LEAST)
+    open_ = [Observations(a, b, none, none) for a, b in pairs]
+    some = _unmatched(cameras, open_, [f.points for f in features], 2 * LINK_LEAST)
     some = [o for o in some if len(o.points_a) >= LEAST_TRIED]
     out = []
     for tried, o in zip(some, refined(some, cameras, view, job), strict=True):
@@ -90,7 +93,8 @@ def grown(
         pairs[o.a, o.b] = joined(own, o) if own is not None else o
     out = [o for o in pairs.values() if len(o.points_a)]
     for _ in range(ROUNDS):
-        more = _unmatched(cameras, out, features, GROWN_MOST, [_like_neighbours(cameras, o) for o in out])
+        drifts = [_like_neighbours(cameras, o) for o in out]
+        more = _unmatched(cameras, out, [f.points for f in features], GROWN_MOST, drifts)
         found = refined([m for m in more if len(m.points_a)], cameras, view, job)
         out = _joined(out, found)
     return out
@@ -117,13 +121,13 @@ def _carried(cameras: Cameras, o: Observations, points: Array) -> Array:
 
 
 def _unmatched(
-    cameras: Cameras, known: Sequence[Observations], features: Sequence[Features], most: int,
+    cameras: Cameras, known: Sequence[Observations], places: Sequence[Array], most: int,
     drifts: Sequence[Callable[[Array], Array]] | None = None,
 ) -> list[Observations]:
-    """Of each of the known links some features of `a` that `b` shows as well, in spots where it has few; so many that
-    with the known ones there are at most `most`. `drifts` tell how far aside from where the cameras say.
+    """Of each of the known links some of `a`'s `places` (n, 2) that `b` shows as well, in spots where it has none; so
+    many that with the known ones there are at most `most`. `drifts` tell how far aside from where the cameras say.
     """
-    points = [features[o.a].points[: len(features[o.a]) if len(o.points_a) < most else 0] for o in known]
+    points = [places[o.a][: len(places[o.a]) if len(o.points_a) < most else 0] for o in known]
     a, b = (np.repeat([getattr(o, end) for o in known], [len(p) for p in points]).astype(int) for end in "ab")
     there = carried_there_and_back(cameras, a, b, np.concatenate([*points, np.zeros((0, 2))]))
     parts = np.split(there, np.cumsum([len(p) for p in points])[:-1]) if known else []
@@ -133,7 +137,7 @@ def _unmatched(
 
 
 def _in_open_spots(cameras: Cameras, o: Observations, points: Array, there: Array, most: int) -> Observations:
-    """Those of the points (n, 2) of `a`, seen `there` (n, 2) in `b`, that lie where the observations have few."""
+    """Those of the points (n, 2) of `a`, seen `there` (n, 2) in `b`, that lie where the observations have none."""
     rim = RIM * cameras.sizes[o.b].max()
     inside = np.flatnonzero(np.all((there > rim) & (there < cameras.sizes[o.b] - 1 - rim), axis=1))
     side = cameras.sizes[o.a].max() / SPOTS

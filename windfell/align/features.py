@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import cv2
 import numpy as np
@@ -17,14 +17,15 @@ MOST = 3000
 FEW = 600
 CELLS, SHARES = 8, 2
 LEVEL_STEP, LEVELS, CORNERS = 1.4, 5, (20, 7)
-LEAST_SIDE = 32
+LEAST_SIDE, SQUARES = 32, 24
 
 
 @dataclass(frozen=True)
 class Features:
     """Points (n, 2) float64 in px of the frame's full size; descriptors (n, 128) float32 of
     unit length (RootSIFT, Arandjelovic & Zisserman 2012), or (n, 32) uint8 of 256 bits (ORB). Strongest
-    first. `problem` says why the frame could not be looked at.
+    first. `problem` says why the frame could not be looked at. `spots` (m, 2), px: in each square of the frame the
+    place where the light varies most in all directions, be it ever so little; the most first.
     """
 
     points: NDArray[np.float64]
@@ -32,6 +33,7 @@ class Features:
     width: int
     height: int
     problem: str = ""
+    spots: NDArray[np.float64] = field(default_factory=lambda: np.zeros((0, 2)))
 
     def __len__(self) -> int:
         return len(self.points)
@@ -53,9 +55,9 @@ def unbent(features: Features, optics: Optics | None) -> Features:
     if optics is None or not optics.bends:
         return features
     lens = Lens(features.width, features.height, 1.0)
-    ideal = optics.ideal(features.points, lens.centre, lens.half_diagonal)
-    near = optics.in_reach(ideal, lens.centre, lens.half_diagonal)
-    return replace(features, points=ideal[near], descriptors=features.descriptors[near])
+    ideal, spots = (optics.ideal(p, lens.centre, lens.half_diagonal) for p in (features.points, features.spots))
+    near, spots_near = (optics.in_reach(p, lens.centre, lens.half_diagonal) for p in (ideal, spots))
+    return replace(features, points=ideal[near], descriptors=features.descriptors[near], spots=spots[spots_near])
 
 
 def find_features(
@@ -106,7 +108,26 @@ def quick_features(
         return Features(np.zeros((0, 2)), np.zeros((0, 32), np.uint8), width, height)
     keys, descriptors = orb.compute(grey, _spread_choice(keys, grey.shape, most))
     points = cv2.KeyPoint.convert(keys).astype(np.float64)
-    return Features(_at_full_size(points, grey, width, height), descriptors, width, height)
+    spots = _spots(grey, mask, width, height)
+    return Features(_at_full_size(points, grey, width, height), descriptors, width, height, spots=spots)
+
+
+def _spots(grey: NDArray[np.uint8], mask: NDArray[np.uint8] | None, width: int, height: int) -> NDArray[np.float64]:
+    """`Features.spots`, by the lesser eigenvalue of the gradients' moments (Shi & Tomasi 1994), at half the size."""
+    size = grey.shape[1] // 2, grey.shape[0] // 2
+    small = cv2.resize(grey, size, interpolation=cv2.INTER_LINEAR)
+    vary = cv2.cornerMinEigenVal(small, 3)
+    if mask is not None:
+        vary *= cv2.resize(mask, size, interpolation=cv2.INTER_NEAREST) > 0
+    side = max(1, max(size) // SQUARES)
+    high, wide = (n // side for n in vary.shape)
+    squares = vary[: high * side, : wide * side].reshape(high, side, wide, side).swapaxes(1, 2)
+    squares = squares.reshape(high * wide, side * side)
+    best, most = np.argmax(squares, axis=1), squares.max(axis=1)
+    row, column = np.divmod(np.arange(high * wide), wide)
+    points = np.stack([column * side + best % side, row * side + best // side], axis=-1)
+    order = np.argsort(-most, kind="stable")
+    return _at_full_size(points[order[most[order] > 0]], small, width, height)
 
 
 def _detected(grey: NDArray[np.uint8], mask: NDArray | None, most: int) -> tuple[NDArray, NDArray]:

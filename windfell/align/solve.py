@@ -109,7 +109,8 @@ def looked_closely(
         if (len(fine.points_a) < FEW_POINTS and more.denied)
         or (len(o.points_a) < FEW_POINTS and len(fine.points_a) < max(LEAST_SURE, SURE_SHARE * len(o.points_a)))}
     doubtful = [n for n, o in enumerate(held) if (o.a, o.b) in denied]
-    return _with_refined(held, [joined(o, more.found) for o, more in zip(close, others, strict=True)]), doubtful
+    close = [joined(o, joined(more.found, more.spots)) for o, more in zip(close, others, strict=True)]
+    return _with_refined(held, close), doubtful
 
 
 def seen_at_any_depth(
