@@ -11,7 +11,7 @@ from numpy.testing import assert_allclose
 
 from tests.support import frames_in, green, ridge, truth_of
 from windfell.demo.canvas import Canvas, noise
-from windfell.demo.photograph import Photographer, Shot
+from windfell.demo.photograph import Photographer, Shot, resampled
 from windfell.demo.sets import SETS, BracketPlan, GreenPlan, RowPlan, row_shots, write_brackets, write_green
 from windfell.demo.visitors import Visitor, draw_visitor, passers_by
 from windfell.frames.still import StillFrame
@@ -48,6 +48,13 @@ class Cameras(unittest.TestCase):
             yy, xx = np.mgrid[int(y) - 12 : int(y) + 13, int(x) - 12 : int(x) + 13]
             middle = (box * xx).sum() / box.sum(), (box * yy).sum() / box.sum()
             assert_allclose(middle, (x, y), atol=0.1)  # the canvas's own pixels are 0.1 degrees
+
+    def test_slopes_of_light_stay_where_they_are_between_the_canvas_s_px(self):
+        y, x = np.mgrid[0:40, 0:60].astype(np.float32)
+        rng = np.random.default_rng(1)
+        at = rng.uniform([5, 5], [55, 35], (20, 30, 2))
+        seen = resampled(np.dstack([x, y]), at[..., 0], at[..., 1])
+        assert_allclose(seen, at, atol=2e-4)
 
     def test_a_camera_across_the_back_sees_no_tear(self):
         canvas = Canvas(1800, -50, 50, 2)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from windfell.demo.canvas import noise
 from windfell.demo.files import exif_bytes, write_jpeg
-from windfell.demo.photograph import Photographer, Shot
+from windfell.demo.photograph import Photographer, Shot, resampled
 from windfell.demo.truth import START, truth_of, write_truth
 from windfell.geometry.camera import Lens
 from windfell.geometry.posed import Posed
@@ -86,7 +86,7 @@ def seen_of_wall(wall: F32, px_per_unit: float, left: float, top: float, shot: S
     rays = posed.rays(np.stack([x, y], -1))
     spots = rays[..., :2] / rays[..., 2:]
     at = ((spots - [left, top]) * px_per_unit - 0.5).astype(np.float32)
-    return cv2.remap(wall, at[..., 0], at[..., 1], cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
+    return resampled(wall, at[..., 0], at[..., 1])
 
 
 def write_wall(folder: Path, scale: float, job: Job, plan: WallPlan | None = None, even: bool = False) -> None:
