@@ -102,7 +102,7 @@ def resampled(texture: F32, x: NDArray, y: NDArray) -> F32:
     """A texture at px x, y (h, w), with every slope of its light where it is.
 
     The library's cubic kernel (parameter -0.75) shows at n + t what is at n + t + t (t - 1/2) (t - 1), up to a
-    twentieth of a px aside; so it is asked for where it shows what is wanted: t = 1/2 + v, v^3 + 3/4 v = wanted - 1/2.
+    twentieth of a px aside; so it is asked where it shows what is wanted: t = 1/2 + v, v^3 + 3/4 v = wanted - 1/2.
     """
     def asked(wanted: NDArray) -> F32:
         whole = np.floor(wanted)
