@@ -232,17 +232,19 @@ class SeriesOnTheLight(unittest.TestCase):
 
 class UprightByEdges(unittest.TestCase):
     def test_houses_set_the_world_upright(self):
-        with tempfile.TemporaryDirectory() as name:
-            folder = Path(name)
-            plan = RowPlan(5, 800, 600, 900.0, pitch_deg=1, jitter_deg=2.0, k1=-0.04, seed=0)
-            write_shots(folder, _photographer("green", 11), row_shots(plan), "row", START, Job())
-            found = registered(folder)
-            true = [np.array(t["rotation"]) for t in truth_of(folder)["frames"]]
-        self.assertIsNotNone(found.by_edges)
-        common = nearest_rotation(sum(t @ f.rotation.T for t, f in zip(true, found.frames, strict=True)))
-        tilt = np.degrees(np.arccos(np.clip(common[1, 1], -1, 1)))
-        self.assertLess(tilt, 0.3)
-        self.assertLess(found.by_edges.error_deg, 0.3)
+        tilts = []
+        for seed in (0, 1):
+            with tempfile.TemporaryDirectory() as name:
+                folder = Path(name)
+                plan = RowPlan(5, 800, 600, 900.0, pitch_deg=1, jitter_deg=2.0, k1=-0.04, seed=seed)
+                write_shots(folder, _photographer("green", 11), row_shots(plan), "row", START, Job())
+                found = registered(folder)
+                true = [np.array(t["rotation"]) for t in truth_of(folder)["frames"]]
+            self.assertIsNotNone(found.by_edges)
+            self.assertLess(found.by_edges.error_deg, 0.3)
+            common = nearest_rotation(sum(t @ f.rotation.T for t, f in zip(true, found.frames, strict=True)))
+            tilts.append(np.degrees(np.arccos(np.clip(common[1, 1], -1, 1))))
+        self.assertLess(np.sqrt(np.mean(np.square(tilts))), 0.3)
 
     def test_hills_and_grass_say_nothing(self):
         self.assertIsNone(registered(ridge()).by_edges)
