@@ -141,8 +141,10 @@ class ByLight(unittest.TestCase):
         features, view = in_pair()
         features = [replace(f, points=f.points[:20]) for f in features]
         few = seeds(10, 60, 160)
-        _, (more,) = refined_with_others(cameras(), [few], features, view, Job())
+        (close,), (more,) = refined_with_others(cameras(), [few], features, view, Job())
         self.assertLessEqual(more.tried, 20)
+        others = close.weights.sum() + more.found.weights.sum()
+        self.assertLessEqual(more.spots.weights.sum(), 0.5 * others + 1e-9)
         self.assertGreater(len(more.spots.points_a), 50)
         self.assertLess(np.median(error_px(cameras(), more.spots)), 0.1)
         where = np.concatenate([few.points_a, more.found.points_a, more.spots.points_a])

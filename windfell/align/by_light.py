@@ -22,7 +22,7 @@ from windfell.job import Job
 
 Array = NDArray[np.float64]
 
-SPOTS, SPOT_MOST, RIM = 24, 1, 0.006
+SPOTS, SPOT_MOST, SPOTS_SHARE, RIM = 24, 1, 0.5, 0.006
 # some of a link's points the light does not confirm: others make up for them, and are enough to deny it
 MORE = 30
 LEAST_TRIED, LEAST_OF, MOST_OF, AGREE = 24, 0.15, 0.5, 1 / 1000
@@ -54,8 +54,16 @@ def refined_with_others(
     more = _unmatched(cameras, some, [f.points for f in features], most)
     spots = _unmatched(cameras, _joined(some, more), [f.spots for f in features], most)
     found = refined([*some, *more, *spots], cameras, view, job)
-    parts = zip(more, found[count : 2 * count], found[2 * count :], strict=True)
-    return found[:count], [Others(len(m.points_a), *f) for m, *f in parts]
+    close, more_found = found[:count], found[count : 2 * count]
+    spots = [_outvoted(s, o.weights.sum() + m.weights.sum())
+             for o, m, s in zip(close, more_found, found[2 * count :], strict=True)]
+    return close, [Others(len(m.points_a), f, s) for m, f, s in zip(more, more_found, spots, strict=True)]
+
+
+def _outvoted(spots: Observations, others: float) -> Observations:
+    """Spots with at most half the weight of the `others`: many lie in clouds, which drift."""
+    share = SPOTS_SHARE * others / max(float(spots.weights.sum()), 1e-12)
+    return spots if share >= 1 else replace(spots, weight=share * spots.weights)
 
 
 def pairs_that_meet(
