@@ -22,7 +22,7 @@ from windfell.job import Job
 
 Array = NDArray[np.float64]
 
-SPOTS, SPOT_MOST, SPOTS_SHARE, RIM = 24, 1, 0.5, 0.006
+SPOTS, SPOT_MOST, SPOTS_SHARE, SURE_WEIGHT, RIM = 24, 1, 0.5, 0.7, 0.006
 # some of a link's points the light does not confirm: others make up for them, and are enough to deny it
 MORE = 30
 LEAST_TRIED, LEAST_OF, MOST_OF, AGREE = 24, 0.15, 0.5, 1 / 1000
@@ -61,7 +61,8 @@ def refined_with_others(
 
 
 def _outvoted(spots: Observations, others: float) -> Observations:
-    """Spots with at most half the weight of the `others`: many lie in clouds, which drift."""
+    """Sure spots, with at most half the weight of the `others`: many lie in clouds, which drift."""
+    spots = spots.chosen(spots.weights > SURE_WEIGHT)
     share = SPOTS_SHARE * others / max(float(spots.weights.sum()), 1e-12)
     return spots if share >= 1 else replace(spots, weight=share * spots.weights)
 
