@@ -22,7 +22,7 @@ from windfell.job import Job
 
 Array = NDArray[np.float64]
 
-SPOTS, SPOT_MOST, SPOTS_SHARE, SURE_WEIGHT, RIM = 24, 1, 0.5, 0.7, 0.006
+SPOTS, SPOT_MOST, SPOTS_SHARE, SURE_WEIGHT, RIM = 24, 1, 0.5, 0.4, 0.006
 # some of a link's points the light does not confirm: others make up for them, and are enough to deny it
 MORE = 30
 LEAST_TRIED, LEAST_OF, MOST_OF, AGREE = 24, 0.15, 0.5, 1 / 1000
