@@ -51,6 +51,15 @@ class Observations:
         return replace(self, points_a=self.points_a[which], points_b=self.points_b[which], weight=weight)
 
 
+def laid_out(observations: Sequence[Observations]) -> tuple[Ints, Ints, Array, Array]:
+    """One behind the other, for each point: the frames `a` and `b` (n,), and where it lies in them (n, 2)."""
+    counts = [len(o.points_a) for o in observations]
+    a, b = (np.repeat(np.array([getattr(o, end) for o in observations], np.intp), counts) for end in "ab")
+    pa, pb = (np.concatenate([np.zeros((0, 2)), *p])
+              for p in ([o.points_a for o in observations], [o.points_b for o in observations]))
+    return a, b, pa, pb
+
+
 @dataclass(frozen=True)
 class Guide:
     """Something beside points that the cameras are to obey.
@@ -80,8 +89,7 @@ class Pile:
         # who fills up stands where the link's first point does
         from_ = np.repeat(np.cumsum(counts) - counts, PIECE * pieces)
         from_[at] = np.arange(counts.sum())
-        pa, pb = (np.concatenate([np.zeros((0, 2)), *p])[from_]
-                  for p in ([o.points_a for o in kept], [o.points_b for o in kept]))
+        pa, pb = (points[from_] for points in laid_out(kept)[2:])
         w = np.zeros(len(from_))
         w[at] = np.concatenate([np.zeros(0), *(o.weights for o in kept)])
         self.p, self.q, self.w = np.concatenate([pa, pb]), np.concatenate([pb, pa]), np.concatenate([w, w])
@@ -112,14 +120,11 @@ def error_px(cameras: Cameras, obs: Observations) -> Array:
 
 def errors_px(cameras: Cameras, observations: Sequence[Observations]) -> list[Array]:
     """`error_px` of many links at once."""
-    counts = [len(o.points_a) for o in observations]
-    a, b = (np.repeat(np.array([getattr(o, end) for o in observations], np.intp), counts) for end in "ab")
-    pa, pb = (np.concatenate([np.zeros((0, 2)), *p])
-              for p in ([o.points_a for o in observations], [o.points_b for o in observations]))
+    a, b, pa, pb = laid_out(observations)
     off = carried(cameras, np.concatenate([a, b]), np.concatenate([b, a]), np.concatenate([pa, pb]))
     square = np.sum((off - np.concatenate([pb, pa])) ** 2, axis=1)
     both = np.sqrt(0.5 * (square[: len(pa)] + square[len(pa) :]))
-    return np.split(both, np.cumsum(counts)[:-1]) if counts else []
+    return np.split(both, np.cumsum([len(o.points_a) for o in observations])[:-1]) if observations else []
 
 
 def jacobian(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Array, Array]:

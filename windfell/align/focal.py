@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Observations
+from windfell.align.adjust import Observations, laid_out
 from windfell.align.cameras import Cameras, projected, rays_of
 from windfell.geometry.rotation import nearest_rotation
 
@@ -78,10 +78,8 @@ def _turns(observations: Sequence[Observations], ra: Array, rb: Array) -> Array:
 
 
 def _rays(cameras: Cameras, observations: Sequence[Observations]) -> tuple[Array, Array]:
-    a = np.concatenate([np.full(len(o.points_a), o.a) for o in observations])
-    b = np.concatenate([np.full(len(o.points_a), o.b) for o in observations])
-    return (rays_of(cameras, a, np.concatenate([o.points_a for o in observations])),
-            rays_of(cameras, b, np.concatenate([o.points_b for o in observations])))
+    a, b, points_a, points_b = laid_out(observations)
+    return rays_of(cameras, a, points_a), rays_of(cameras, b, points_b)
 
 
 def pair_turn(cameras: Cameras, obs: Observations) -> Array:
@@ -95,12 +93,9 @@ def pair_cost(cameras: Cameras, observations: Sequence[Observations], scale: flo
     turns = _turns(observations, ra, rb)
     counts = [len(o.points_a) for o in observations]
     of = np.repeat(np.arange(len(counts)), counts)
-    a = np.concatenate([np.full(c, o.a) for c, o in zip(counts, observations, strict=True)])
-    b = np.concatenate([np.full(c, o.b) for c, o in zip(counts, observations, strict=True)])
-    ab = projected(cameras, b, np.einsum("nij,nj->ni", turns[of], ra)) - np.concatenate(
-        [o.points_b for o in observations])
-    ba = projected(cameras, a, np.einsum("nji,nj->ni", turns[of], rb)) - np.concatenate(
-        [o.points_a for o in observations])
+    a, b, points_a, points_b = laid_out(observations)
+    ab = projected(cameras, b, np.einsum("nij,nj->ni", turns[of], ra)) - points_b
+    ba = projected(cameras, a, np.einsum("nji,nj->ni", turns[of], rb)) - points_a
     off2 = 0.5 * (np.sum(ab * ab, 1) + np.sum(ba * ba, 1)) / scale**2
     robust = off2 / (1 + off2)
     starts = np.concatenate([[0], np.cumsum(counts)[:-1]])

@@ -13,7 +13,7 @@ from math import ceil
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Observations
+from windfell.align.adjust import Observations, laid_out
 from windfell.align.cameras import Cameras, carried
 from windfell.align.features import ranks_within
 from windfell.align.patches import (
@@ -71,8 +71,7 @@ def refined(
         return list(observations)
     counts = [len(o.points_a) for o in filled]
     ends = np.cumsum(counts)
-    a, b = (np.repeat(frames, counts) for frames in zip(*((o.a, o.b) for o in filled), strict=True))
-    points_a, points_b = (np.concatenate(p) for p in zip(*((o.points_a, o.points_b) for o in filled), strict=True))
+    a, b, points_a, points_b = laid_out(filled)
     grids, bends = _seen_around(cameras, a, b, points_a)
     near, far = (patch_offsets(half).astype(np.float32) for half in (HALF, HALF + SEARCH + 2))
     one, other = (np.empty((len(a), *steps.shape[:2]), np.float32) for steps in (near, far))
