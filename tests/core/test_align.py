@@ -203,7 +203,7 @@ class Refining(unittest.TestCase):
                                flags=cv2.INTER_LANCZOS4)
         moved = moved * 0.8 + 12 + rng.normal(0, 1.0, moved.shape).astype(np.float32)
         points = rng.uniform(60, 340, (80, 2))
-        one, other = GreyView(wide, 500), GreyView(moved, 500)
+        one, other = GreyView(wide, (500, 400)), GreyView(moved, (500, 400))
         a = one.at(points[:, None, None] + patch_offsets(8))
         b = other.at(points[:, None, None] + patch_offsets(13))
         found = patch_shifts(a, b)

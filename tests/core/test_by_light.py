@@ -48,7 +48,7 @@ def in_pair(near_px: float = 0.0):
     """(features, view) of the pair."""
     pair = turned_pair(near_px)
     features = [quick_features(np.clip(p, 0, 255).astype(np.uint8), *SIZE, most=900) for p in pair]
-    views = [GreyView(p, SIZE[0]) for p in pair]
+    views = [GreyView(p, SIZE) for p in pair]
     return features, lambda n: views[n]
 
 
@@ -158,7 +158,7 @@ class ByLight(unittest.TestCase):
         stranger[same] = turned_pair()[1][same]
         alike = seeds(30, 80, 140)
         _, (more,) = refined_with_others(
-            cameras(), [alike], features, lambda n: GreyView(stranger, 700) if n else view(0), Job())
+            cameras(), [alike], features, lambda n: GreyView(stranger, SIZE) if n else view(0), Job())
         self.assertTrue(more.denied)
 
     def test_pairs_meet_where_the_cameras_say_or_a_little_aside(self):
@@ -173,7 +173,7 @@ class ByLight(unittest.TestCase):
 
     def test_frames_that_share_nothing_do_not_meet(self):
         features, view = in_pair()
-        stranger = GreyView(textured(500, 700, 99)[..., 1].astype(np.float32), SIZE[0])
+        stranger = GreyView(textured(500, 700, 99)[..., 1].astype(np.float32), SIZE)
         self.assertEqual(
             pairs_that_meet(cameras(), [(0, 1)], features, lambda n: stranger if n else view(0), Job()), [])
 

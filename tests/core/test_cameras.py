@@ -302,9 +302,9 @@ class SimplestLens(unittest.TestCase):
 class Light(unittest.TestCase):
     def test_a_view_gives_its_own_pixels(self):
         grey = textured(60, 80, 3)[..., 0].astype(np.float32)
-        view = GreyView(cv2.resize(grey, (160, 120), interpolation=cv2.INTER_NEAREST), 80)
+        view = GreyView(cv2.resize(grey, (160, 120), interpolation=cv2.INTER_NEAREST), (80, 60))
         self.assertEqual(view.scale, 2.0)
-        plain = GreyView(grey, 80)
+        plain = GreyView(grey, (80, 60))
         at = np.array([[[10.0, 20.0], [33.0, 7.0]]])
         assert_allclose(plain.at(at), [[grey[20, 10], grey[7, 33]]], atol=1e-3)
         self.assertTrue(np.isnan(plain.at(np.array([[[-30.0, 5.0]]]))).all())
@@ -325,7 +325,7 @@ class Light(unittest.TestCase):
         q = carried(cameras, np.zeros(120, int), np.ones(120, int), p)
         inside = np.all((q > 40) & (q < [660, 460]), axis=1)
         rough = Observations(0, 1, p[inside], q[inside] + rng.uniform(-1, 1, (inside.sum(), 2)))
-        views = [GreyView(wide, 700), GreyView(second, 700)]
+        views = [GreyView(wide, (700, 500)), GreyView(second, (700, 500))]
         fine = refined([rough], cameras, lambda n: views[n], Job())[0]
         self.assertGreater(len(fine.points_a), 0.8 * inside.sum())
         self.assertLess(np.median(error_px(cameras, fine)), 0.08)

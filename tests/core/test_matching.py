@@ -154,12 +154,12 @@ class Views(unittest.TestCase):
         """Also on its rim, where both say that nothing is known."""
         rng = np.random.default_rng(2)
         grey = rng.integers(0, 256, (900, 1300), dtype=np.uint8)
-        view = GreyView(grey, 1300)
+        view = GreyView(grey, (1300, 900))
         points = rng.uniform([-12, -12], [1312, 912], (300, 2))
         at = points[:, None, None] + 1.3 * patch_offsets(6)
         pieces = view.at(at)
         with mock.patch.object(GreyView, "_from_pieces", side_effect=AssertionError):
-            whole = GreyView(grey, 1300).at(at.reshape(1, 300 * 13, 13, 2)).reshape(pieces.shape)
+            whole = GreyView(grey, (1300, 900)).at(at.reshape(1, 300 * 13, 13, 2)).reshape(pieces.shape)
         assert_allclose(pieces, whole, atol=1.5)
         self.assertLess(np.nanpercentile(np.abs(pieces - whole), 99), 0.6)
         inside = np.all((at > 4) & (at < [1295, 895]), axis=-1)
@@ -169,13 +169,21 @@ class Views(unittest.TestCase):
 
     def test_a_plane_of_light_comes_back_between_its_pixels(self):
         y, x = np.mgrid[0:200, 0:300]
-        view = GreyView((0.4 * x + 0.5 * y).astype(np.float32), 600)
+        view = GreyView((0.4 * x + 0.5 * y).astype(np.float32), (600, 400))
         at = np.array([[150.0, 90.0], [303.3, 210.7]])
         assert_allclose(view.at(at[:, None, None])[:, 0, 0], (0.4 * at[:, 0] + 0.5 * at[:, 1] - 0.45) / 2, atol=1e-4)
         self.assertEqual(view.at(np.zeros((0, 5, 5, 2))).shape, (0, 5, 5))
 
+    def test_each_side_has_its_own_scale(self):
+        """The picture of an odd width at half the size is half a px wider than half the frame."""
+        y, x = np.mgrid[0:300, 0:201]
+        view = GreyView((0.5 * x + 0.25 * y).astype(np.float32), (401, 600))
+        at = np.array([[20.0, 500.0], [370.3, 520.7]])
+        own = (at + 0.5) * [201 / 401, 0.5] - 0.5
+        assert_allclose(view.at(at[:, None, None])[:, 0, 0], own @ [0.5, 0.25], atol=1e-3)
+
     def test_where_the_lens_sees_nothing_there_is_no_light(self):
-        view = GreyView(np.full((60, 80), 9, np.uint8), 80, lambda p: np.where(p[..., :1] > 40, np.nan, p))
+        view = GreyView(np.full((60, 80), 9, np.uint8), (80, 60), lambda p: np.where(p[..., :1] > 40, np.nan, p))
         seen = view.at(np.array([[[[20.0, 30.0], [60.0, 30.0]]]]))
         self.assertEqual(seen[0, 0, 0], 9)
         self.assertTrue(np.isnan(seen[0, 0, 1]))
@@ -184,7 +192,7 @@ class Views(unittest.TestCase):
 class Patches(unittest.TestCase):
     def test_shifts_of_all_sizes_within_reach_are_found_with_their_error(self):
         rng = np.random.default_rng(4)
-        view = GreyView(land().astype(np.float32), 2400)
+        view = GreyView(land().astype(np.float32), land().shape[::-1])
         points = rng.uniform([40, 40], [2350, 320], (300, 2))
         shift = rng.uniform(-SEARCH + 0.5, SEARCH - 0.5, (300, 2))
         one = view.at(points[:, None, None] + patch_offsets(HALF))

@@ -32,7 +32,7 @@ def skyline(shift: tuple[float, float], exposure: float) -> np.ndarray:
 class BurntOut(unittest.TestCase):
     def test_edges_stay_where_they_are_though_the_sky_burns_out_in_one_frame(self):
         shift = np.array([1.0, -2.0])
-        dark, bright = GreyView(skyline((0, 0), 1.0), 700), GreyView(skyline(tuple(shift), 6.0), 700)
+        dark, bright = (GreyView(skyline(*s), (700, 500)) for s in (((0, 0), 1.0), (tuple(shift), 6.0)))
         x = np.arange(60, 640, 8.0)
         at = np.stack([x, 240 + 40 * np.sin((x + 10) / 23) + 12 * np.sin((x + 10) / 5.1)], axis=-1)
         one, other = dark.at(at[:, None, None] + patch_offsets(8)), bright.at(at[:, None, None] + patch_offsets(15))
@@ -94,7 +94,7 @@ class Bent(unittest.TestCase):
         second = cv2.remap(wide, *np.moveaxis(seen_by.astype(np.float32), -1, 0), cv2.INTER_LANCZOS4)
         there = carried(self.cameras, np.zeros(len(self.points), int), np.ones(len(self.points), int), self.points)
         inside = np.all((there > 30) & (there < [670, 470]), axis=1)
-        views = [GreyView(wide, 700), GreyView(second, 700)]
+        views = [GreyView(wide, (700, 500)), GreyView(second, (700, 500))]
         fine = refined([Observations(0, 1, self.points[inside], there[inside])], self.cameras,
                        lambda n: views[n], Job())[0]
         self.assertGreater(len(fine.points_a), 0.7 * inside.sum())

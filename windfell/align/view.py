@@ -27,13 +27,17 @@ class View(Protocol):
 
 
 class GreyView:
-    """A view on a grey picture; `onto` takes ideal px of the full size to the frame's own."""
+    """A view on a grey picture (h, w) of a frame of `size` (width, height) px; `onto` takes ideal px of the full size
+    to the frame's own.
+    """
 
     def __init__(
-        self, grey: NDArray[np.uint8] | F32, width: int, onto: Callable[[Array], Array] | None = None
+        self, grey: NDArray[np.uint8] | F32, size: tuple[int, int], onto: Callable[[Array], Array] | None = None
     ) -> None:
         self._grey, self._onto = grey, onto
-        self.scale = grey.shape[1] / width
+        # an odd side is not quite halved where an even one is
+        self._across, self._down = grey.shape[1] / size[0], grey.shape[0] / size[1]
+        self.scale = self._across
 
     @property
     def nbytes(self) -> int:
@@ -54,7 +58,8 @@ class GreyView:
         own = points if self._onto is None else np.nan_to_num(self._onto(points), nan=-1e4)
         shape = own.shape[:-1]
         patch = (1, 1, *shape)[-2:]
-        x, y = (((own[..., c] + 0.5) * self.scale - 0.5).astype(np.float32).reshape(-1, *patch) for c in (0, 1))
+        x, y = (((own[..., c] + 0.5) * k - 0.5).astype(np.float32).reshape(-1, *patch)
+                for c, k in enumerate((self._across, self._down)))
         if not len(x):
             return np.zeros(shape, np.float32)
         return self._sampled(x, y).reshape(shape)

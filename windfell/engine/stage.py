@@ -108,9 +108,9 @@ def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:
     grey = close_grey(host.greys, opened, job)
     optics = host.optics(opened, frame)
     if optics is None or not optics.bends:
-        return GreyView(grey, width)
+        return GreyView(grey, opened.size)
     lens = Lens(width, height, 1.0)
-    return GreyView(grey, width, lambda p: optics.seen(p, lens.centre, lens.half_diagonal))
+    return GreyView(grey, opened.size, lambda p: optics.seen(p, lens.centre, lens.half_diagonal))
 
 
 def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:
