@@ -70,7 +70,11 @@ def grounded(
     ones, glanced at and then looked at in full, leave a frame without a place or neighbours without a link.
     """
     links, refused = find_links(features, job, pairs, sparing=True)
-    ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
+
+    def held_together() -> Ground:
+        return _held_at_any_zoom(features, hints, links, refused, job, focal_px, view, slid)
+
+    ground = held_together()
     looks = [] if finer is None else [(lambda _: features, {(r.a, r.b) for r in refused if r.glanced}), (finer, None)]
     for look, asked in looks:
         again = doubtful_pairs(ground, features, likely_pairs(features) if pairs is None else pairs)
@@ -86,12 +90,8 @@ def grounded(
         if not better:
             ground = replace(ground, refused=_latest(ground.refused, still))
         else:
-            ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
-    apart = told_apart(hints, links)
-    if len(ground.members) == len(features) or apart == list(hints) or focal_px is not None:
-        return ground
-    other = _held_together(features, apart, links, refused, job, focal_px, view, slid)
-    return other if len(other.members) > len(ground.members) else ground
+            ground = held_together()
+    return ground
 
 
 def _met_by_light(
@@ -116,6 +116,19 @@ def _met_by_light(
 def _latest(first: Sequence[NoLink], then: Sequence[NoLink]) -> tuple[NoLink, ...]:
     """Reasons of pairs, the later ones in place of the earlier."""
     return tuple({(r.a, r.b): r for r in (*first, *then)}.values())
+
+
+def _held_at_any_zoom(
+    features: Sequence[Features], hints: Sequence[LensHint], links: list[Link], refused: Sequence[NoLink], job: Job,
+    focal_px: float | None, view: Callable[[int], View] | None, slid: bool,
+) -> Ground:
+    """As `_held_together`; if a frame is left out, with lenses told apart that see things at different sizes."""
+    ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
+    apart = told_apart(hints, links)
+    if len(ground.members) == len(features) or apart == list(hints) or focal_px is not None:
+        return ground
+    other = _held_together(features, apart, links, refused, job, focal_px, view, slid)
+    return other if len(other.members) > len(ground.members) else ground
 
 
 def _held_together(
