@@ -110,32 +110,38 @@ class Adjustment(unittest.TestCase):
                 assert_allclose(jac[:, :, column], numeric, rtol=2e-3, atol=0.05)
 
     def test_the_normal_matrix_is_that_of_all_derivatives(self):
-        """Links of any number of points, frames with one lens and with two."""
+        """Links of any number of points, frames with one lens and with two; roughly, every other point looks back."""
         _, turns, found = planted(outliers=0.1)
         found = [found[0].chosen(slice(0, 1)), found[1].chosen(slice(0, PIECE)), found[2].chosen(slice(0, PIECE + 3)),
                  found[0].chosen(slice(0, 0))]
         found[1] = replace(found[1], weight=np.linspace(0.2, 3, PIECE))
         state = cameras_of([(800, 1000)] * 4, [0, 0, 1, 1], np.array([900.0, 880.0])).turned(turns)
         size = state.parameters
-        normal, gradient, cost = np.zeros((size, size)), np.zeros(size), 0.0
-        for o in found:
-            for a, b, pa, pb in ((o.a, o.b, o.points_a, o.points_b), (o.b, o.a, o.points_b, o.points_a)):
-                i, j = (np.full(len(pa), n) for n in (a, b))
-                off, jac = jacobian(state, i, j, pa, pb)
-                full = np.zeros((len(pa), 2, size))
-                starts = (3 * a, 3 * b, 12 + 6 * state.group[a], 12 + 6 * state.group[b])
-                for start, own in zip(starts, np.split(jac, [3, 6, 12], axis=2), strict=True):
-                    full[:, :, start : start + own.shape[2]] += own
-                r2 = np.sum(off**2, axis=1) / 25
-                weight = o.weights / (1 + r2) ** 2
-                normal += np.einsum("nkp,nkq,n->pq", full, full, weight)
-                gradient += np.einsum("nkp,nk,n->p", full, off, weight)
-                cost += 0.5 * 25 * np.sum(o.weights * r2 / (1 + r2))
-        beliefs = normal_equations(state, Pile([]), 5.0)
-        found_cost, found_normal, found_gradient = normal_equations(state, Pile(found), 5.0)
-        assert_allclose(found_cost - beliefs[0], cost, rtol=1e-9)
-        assert_allclose(found_normal - beliefs[1], normal, rtol=1e-7, atol=1e-7 * np.abs(normal).max())
-        assert_allclose(found_gradient - beliefs[2], gradient, rtol=1e-7, atol=1e-7 * np.abs(gradient).max())
+        for roughly in (False, True):
+            normal, gradient, cost = np.zeros((size, size)), np.zeros(size), 0.0
+            there, back, times = (np.s_[::2], np.s_[1::2], 2) if roughly else (np.s_[:], np.s_[:], 1)
+            for o in found:
+                for a, b, pa, pb, w in (
+                    (o.a, o.b, o.points_a[there], o.points_b[there], times * o.weights[there]),
+                    (o.b, o.a, o.points_b[back], o.points_a[back], times * o.weights[back]),
+                ):
+                    i, j = (np.full(len(pa), n) for n in (a, b))
+                    off, jac = jacobian(state, i, j, pa, pb)
+                    full = np.zeros((len(pa), 2, size))
+                    starts = (3 * a, 3 * b, 12 + 6 * state.group[a], 12 + 6 * state.group[b])
+                    for start, own in zip(starts, np.split(jac, [3, 6, 12], axis=2), strict=True):
+                        full[:, :, start : start + own.shape[2]] += own
+                    r2 = np.sum(off**2, axis=1) / 25
+                    weight = w / (1 + r2) ** 2
+                    normal += np.einsum("nkp,nkq,n->pq", full, full, weight)
+                    gradient += np.einsum("nkp,nk,n->p", full, off, weight)
+                    cost += 0.5 * 25 * np.sum(w * r2 / (1 + r2))
+            beliefs = normal_equations(state, Pile([]), 5.0)
+            of = normal_equations(state, Pile(found, roughly), 5.0)
+            with self.subTest(roughly=roughly):
+                assert_allclose(of[0] - beliefs[0], cost, rtol=1e-9)
+                assert_allclose(of[1] - beliefs[1], normal, rtol=1e-7, atol=1e-7 * np.abs(normal).max())
+                assert_allclose(of[2] - beliefs[2], gradient, rtol=1e-7, atol=1e-7 * np.abs(gradient).max())
 
     def test_a_given_focal_length_and_a_locked_pose_are_kept(self):
         lens, turns, found = planted()

@@ -71,28 +71,29 @@ class Guide:
 
 
 class Pile:
-    """All observations in long arrays, each point in both directions: from frame `i` to frame `j`.
+    """All observations in long arrays: from frame `i` at `p` to frame `j` at `q`, each point in both directions.
 
-    They lie in pieces of PIECE points of one link and direction; a link's last piece is filled up with points that
-    do not count. `first` and `second` (pieces,) are the frames of each.
+    `roughly`: every other point in one direction, the rest in the other, and each counts twice; what the way back
+    tells is nearly what the way there does. They lie in pieces of PIECE points of one link and direction; a link's
+    last piece is filled up with points that do not count. `first` and `second` (pieces,) are the frames of each.
     """
 
-    def __init__(self, observations: Sequence[Observations]) -> None:
-        kept = [o for o in observations if len(o.points_a)]
+    def __init__(self, observations: Sequence[Observations], roughly: bool = False) -> None:
+        ways = [_halves(o) if roughly else (o, _back(o)) for o in observations]
+        kept = [o for way in zip(*ways, strict=True) for o in way if len(o.points_a)]
         counts = np.array([len(o.points_a) for o in kept], np.intp)
         pieces = -(-counts // PIECE)
-        a, b = (np.repeat(np.array([getattr(o, end) for o in kept], np.intp), pieces) for end in "ab")
-        self.first, self.second = np.concatenate([a, b]), np.concatenate([b, a])
+        self.first, self.second = (
+            np.repeat(np.array([getattr(o, end) for o in kept], np.intp), pieces) for end in "ab")
         self.i, self.j = np.repeat(self.first, PIECE), np.repeat(self.second, PIECE)
         starts = np.concatenate([[0], np.cumsum(PIECE * pieces)[:-1]]).astype(np.intp)
         at = np.arange(counts.sum()) + np.repeat(starts - np.cumsum(counts) + counts, counts)
-        # who fills up stands where the link's first point does
+        # who fills up stands where the first point does
         from_ = np.repeat(np.cumsum(counts) - counts, PIECE * pieces)
         from_[at] = np.arange(counts.sum())
-        pa, pb = (points[from_] for points in laid_out(kept)[2:])
-        w = np.zeros(len(from_))
-        w[at] = np.concatenate([np.zeros(0), *(o.weights for o in kept)])
-        self.p, self.q, self.w = np.concatenate([pa, pb]), np.concatenate([pb, pa]), np.concatenate([w, w])
+        self.p, self.q = (points[from_] for points in laid_out(kept)[2:])
+        self.w = np.zeros(len(from_))
+        self.w[at] = (2 if roughly else 1) * np.concatenate([np.zeros(0), *(o.weights for o in kept)])
         self._places: tuple[Ints, Ints] | None = None
 
     def places(self, state: Cameras) -> tuple[Ints, Ints]:
@@ -101,6 +102,14 @@ class Pile:
             where = _columns(state, self.first, self.second)
             self._places = where.ravel(), (where[:, :, None] * state.parameters + where[:, None, :]).ravel()
         return self._places
+
+
+def _back(o: Observations) -> Observations:
+    return Observations(o.b, o.a, o.points_b, o.points_a, o.weight)
+
+
+def _halves(o: Observations) -> tuple[Observations, Observations]:
+    return o.chosen(np.s_[::2]), _back(o.chosen(np.s_[1::2]))
 
 
 def residuals(cameras: Cameras, obs: Observations) -> Array:
@@ -135,78 +144,84 @@ def jacobian(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Ar
     follows from the distortion equation u B(|u|^2) = d by implicit differentiation.
     """
     residual, out = _derivatives(cameras, i, j, p, q)
-    return residual.T, out.transpose(2, 0, 1)
+    return residual.T, out.transpose(2, 1, 0)
 
 
 def _derivatives(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tuple[Array, Array]:
-    """`jacobian` with the points last: (2, n) and (2, columns, n), a number of all points beside each other."""
+    """`jacobian` with the points last: (2, n) and (columns, 2, n), a number of all points beside each other."""
     n, flat = len(p), cameras.places is not None
     seen = undistorted(cameras, i, p)
-    ux, uy = seen.u[:, 0].copy(), seen.u[:, 1].copy()
-    turns = np.ascontiguousarray(cameras.rotations.reshape(-1, 9).T)
-    ri, rj = turns[:, i], turns[:, j]
-    lenses = np.ascontiguousarray(cameras.lenses.T)
-    own, to = lenses[:, cameras.group[i]], lenses[:, cameras.group[j]]
-    wx, wy, wz = (ri[3 * k] * ux + ri[3 * k + 1] * uy + ri[3 * k + 2] for k in range(3))
-    tx, ty, tz = wx, wy, wz
-    fits = np.ones(n, bool)
+    u = np.ascontiguousarray(seen.u.T)
+    turns = np.ascontiguousarray(cameras.rotations.transpose(1, 2, 0))
+    ri, rj = turns.take(i, axis=2), turns.take(j, axis=2)
+    own, to = _lenses_of(cameras, i), _lenses_of(cameras, j)
+    w = ri[:, 0] * u[0] + ri[:, 1] * u[1] + ri[:, 2]
+    spot, fits = w, True
     if flat:
-        fits = wz > 1e-6
-        down = np.where(fits, wz, 1.0)
+        fits = w[2] > 1e-6
+        down = np.where(fits, w[2], 1.0)
         stands = np.ascontiguousarray(cameras.places.T)
-        ci, cj = stands[:, i], stands[:, j]
+        ci = stands[:, i]
         reach = (1 - ci[2]) / down
-        tx, ty, tz = ci[0] + wx * reach - cj[0], ci[1] + wy * reach - cj[1], ci[2] + wz * reach - cj[2]
-    x, y, depth = (rj[k] * tx + rj[3 + k] * ty + rj[6 + k] * tz for k in range(3))
+        spot = ci + w * reach - stands[:, j]
+    x, y, depth = rj[0] * spot[0] + rj[1] * spot[1] + rj[2] * spot[2]
     ahead = (depth > 1e-6) & fits
     z = np.where(ahead, depth, 1e-6)
-    vx, vy = x / z, y / z
-    r2 = vx * vx + vy * vy
+    v = np.stack([x, y]) / z
+    r2 = v[0] * v[0] + v[1] * v[1]
     bend = 1 + r2 * (to[1] + r2 * (to[2] + r2 * to[3]))
     slope = 2 * (to[1] + r2 * (2 * to[2] + r2 * 3 * to[3]))
     focal = np.exp(to[0])
-    sizes = cameras.sizes[j]
-    off = (focal * vx * bend, focal * vy * bend)
-    centre = ((sizes[:, 0] - 1) / 2 + to[4], (sizes[:, 1] - 1) / 2 + to[5])
-    residual = np.stack([np.where(ahead, centre[k] + off[k] - q[:, k], 1e4) for k in (0, 1)])
+    off = focal * bend * v
+    centre = (np.ascontiguousarray(cameras.sizes.T).take(j, axis=1) - 1) / 2 + to[4:6]
+    residual = np.where(ahead, centre + off - q.T, 1e4)
 
-    out = np.empty((2, 24 if flat else 18, n))
+    out = np.empty((24 if flat else 18, 2, n))
+    # by the ray in the second camera's axes; by the spot seen, in world axes; then by the ray that looks at it
     scale = focal / z
-    cross = scale * slope * vx * vy
+    d = np.empty((3, 2, n))
+    d[:2] = scale * slope * v[:, None] * v
+    d[0, 0] += scale * bend
+    d[1, 1] += scale * bend
+    d[2] = -(d[0] * v[0] + d[1] * v[1])
+    b = rj[:, 0, None] * d[0] + rj[:, 1, None] * d[1] + rj[:, 2, None] * d[2]
+    g = b
+    if flat:
+        # a spot moves with its camera but stays on the plane: I - w e_z^T / w_z
+        on_plane = b[2] - (b[0] * w[0] + b[1] * w[1] + b[2] * w[2]) / down
+        g = np.stack([b[0], b[1], on_plane]) * reach
+        out[18:20], out[20], out[21:24] = b[:2], on_plane, -b
+        _crossed(b, spot, out[3:6])
+    _crossed(w, g, out[:3])
+    if not flat:
+        np.negative(out[:3], out=out[3:6])
+    h = ri[0, :2, None] * g[0] + ri[1, :2, None] * g[1] + ri[2, :2, None] * g[2]
+    along = h[0] * u[0] + h[1] * u[1]
     grow = 1 / seen.growth
-    powers = (seen.bend, seen.r2, seen.r2**2, seen.r2**3)
+    powers = np.stack([seen.bend, seen.r2, seen.r2 * seen.r2, seen.r2 * seen.r2 * seen.r2])
+    out[6:10] = powers[:, None] * (along * -grow)
+    # by the principal point: -(1 / (f B)) (I - (2 B' / growth) u u^T)
     shape = (own[1] + seen.r2 * (2 * own[2] + seen.r2 * 3 * own[3])) * 2 * grow
-    plain = np.exp(-own[0]) / seen.bend
-    for k, (dx, dy) in enumerate((
-        (scale * (bend + slope * vx * vx), cross), (cross, scale * (bend + slope * vy * vy)),
-    )):
-        dz = -(dx * vx + dy * vy)
-        # by the spot seen, in world axes; then by the ray that looks at it
-        bx, by, bz = (rj[3 * m] * dx + rj[3 * m + 1] * dy + rj[3 * m + 2] * dz for m in range(3))
-        gx, gy, gz = bx, by, bz
-        row = out[k]
-        if flat:
-            # a spot moves with its camera but stays on the plane: I - w e_z^T / w_z
-            on_plane = bz - (bx * wx + by * wy + bz * wz) / down
-            gx, gy, gz = bx * reach, by * reach, on_plane * reach
-            row[18], row[19], row[20] = bx, by, on_plane
-            row[21], row[22], row[23] = -bx, -by, -bz
-        row[0], row[1], row[2] = wy * gz - wz * gy, wz * gx - wx * gz, wx * gy - wy * gx
-        row[3], row[4], row[5] = tz * by - ty * bz, tx * bz - tz * bx, ty * bx - tx * by
-        hx = gx * ri[0] + gy * ri[3] + gz * ri[6]
-        hy = gx * ri[1] + gy * ri[4] + gz * ri[7]
-        along = hx * ux + hy * uy
-        for c, power in enumerate(powers):
-            row[6 + c] = -along * grow * power
-        # by the principal point: -(1 / (f B)) (I - (2 B' / growth) u u^T)
-        row[10], row[11] = -plain * (hx - along * shape * ux), -plain * (hy - along * shape * uy)
-        v = vx if k == 0 else vy
-        row[12] = off[k]
-        row[13] = focal * v * r2
-        row[14] = row[13] * r2
-        row[15] = row[14] * r2
-        row[16], row[17] = float(k == 0), float(k == 1)
+    out[10:12] = (along * shape * u[:, None] - h) * (np.exp(-own[0]) / seen.bend)
+    out[12] = off
+    out[13] = focal * r2 * v
+    out[14] = out[13] * r2
+    out[15] = out[14] * r2
+    out[16:18] = np.eye(2)[:, :, None]
     return residual, out
+
+
+def _lenses_of(cameras: Cameras, frames: Ints) -> Array:
+    """The parts of the frames' lenses, (6, n), or (6, 1) if they share one."""
+    parts = np.ascontiguousarray(cameras.lenses.T)
+    return parts if len(cameras.lenses) == 1 else parts.take(cameras.group[frames], axis=1)
+
+
+def _crossed(a: Array, b: Array, out: Array) -> None:
+    """The cross products of vectors (3, ..., n)."""
+    for k in range(3):
+        m, n = (k + 1) % 3, (k + 2) % 3
+        out[k] = a[m] * b[n] - a[n] * b[m]
 
 
 def adjust(
@@ -218,9 +233,9 @@ def adjust(
     `scale_px` is the residual at which a point's pull is a quarter of full. The robust
     function starts `widen` times as wide and is tightened step by step (graduated
     non-convexity, Yang et al. 2020), so a bad start does not throw good points away. Steps end where one lessens
-    the sum by no more than a share `gain`.
+    the sum by no more than a share `gain`; if that is more than GAIN, points are looked at roughly.
     """
-    pile = Pile(observations)
+    pile = Pile(observations, roughly=gain > GAIN)
     while True:
         enough = gain if widen <= 1.0 else max(gain, ROUGH_GAIN)
         cameras = _minimised(cameras, pile, scale_px * widen, guides, enough, job)
@@ -267,8 +282,8 @@ def normal_equations(
     root = np.sqrt(pile.w) / (1 + r2)
     jac *= root
     residual *= root
-    pieces, columns = len(pile.first), jac.shape[1]
-    rows = jac.reshape(2, columns, pieces, PIECE).transpose(2, 1, 0, 3).reshape(pieces, columns, 2 * PIECE)
+    pieces, columns = len(pile.first), len(jac)
+    rows = jac.reshape(columns, 2, pieces, PIECE).transpose(2, 0, 1, 3).reshape(pieces, columns, 2 * PIECE)
     off = residual.reshape(2, pieces, PIECE).transpose(1, 0, 2).reshape(pieces, 2 * PIECE, 1)
     # what two frames share, a lens, is met twice in a piece, and so added up
     where, square = pile.places(state)

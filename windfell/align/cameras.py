@@ -113,13 +113,14 @@ class Passed:
 
 def undistorted(cameras: Cameras, frames: Ints, points: Array) -> Passed:
     """What px (n, 2) of frames (n,) look at, all groups at once (Newton on the radius)."""
-    of = cameras.lenses[cameras.group[frames]]
+    group = cameras.group[frames] if len(cameras.lenses) > 1 else np.s_[:]
+    of = cameras.lenses[group]
     centre = (cameras.sizes[frames] - 1) / 2 + of[:, 4:6]
     d = (points - centre) * np.exp(-of[:, :1])
-    rd = np.sqrt(np.sum(d * d, axis=1))
+    rd = np.sqrt(d[:, 0] ** 2 + d[:, 1] ** 2)
     k1, k2, k3 = of[:, 1], of[:, 2], of[:, 3]
     fold = np.array([fold_radius(*(float(v) for v in lens[1:4])) for lens in cameras.lenses])
-    r2 = undistorted_radius(rd, k1, k2, k3, 0.999 * fold[cameras.group[frames]]) ** 2
+    r2 = undistorted_radius(rd, k1, k2, k3, 0.999 * fold[group]) ** 2
     bend = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
     growth = 1 + r2 * (3 * k1 + r2 * (5 * k2 + r2 * 7 * k3))
     return Passed(d / bend[:, None], r2, bend, growth)
