@@ -103,28 +103,31 @@ class Job:
         pool.shutdown(wait=False)
 
     def stream(
-        self, work: Callable[[T], R], items: Sequence[T], stage: str, ordered: bool = True,
+        self, work: Callable[[T], R], items: Sequence[T], stage: str, ordered: bool = True, total: int | None = None,
     ) -> Iterator[tuple[int, R]]:
-        """(index, result) as threads finish; in order, few ahead, if `ordered`."""
+        """(index, result) as threads finish; in order, few ahead, if `ordered`.
+
+        Whoever iterates may add items meanwhile, up to `total` if that is to be told of the progress.
+        """
         try:
             pool = self._idle.pop()
         except IndexError:
             pool = ThreadPoolExecutor(max_workers=CORES)
         try:
-            yield from self._stream(pool, work, items, stage, ordered)
+            yield from self._stream(pool, work, items, stage, ordered, total)
         except BaseException:
             pool.shutdown(wait=False, cancel_futures=True)
             raise
         # starting threads takes a while: the next stage has these; they end with the job
         self._idle.append(pool)
 
-    def _stream(self, pool, work, items, stage, ordered):
+    def _stream(self, pool, work, items, stage, ordered, total):
         pending, ready, sent, given = {}, {}, 0, 0
         while given < len(items):
             while sent < len(items) and len(pending) + len(ready) < CORES + 2:
                 pending[pool.submit(work, items[sent])] = sent
                 sent += 1
-            self.step(stage, given / len(items))
+            self.step(stage, given / (total or len(items)))
             done, _ = wait(pending, timeout=0.05, return_when=FIRST_COMPLETED)
             for future in done:
                 ready[pending.pop(future)] = future.result()

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.candidates import ALL_UP_TO
 from windfell.align.features import Features
 from windfell.align.matching import matches
 from windfell.align.verify import TOLERANCE, objection
 from windfell.geometry import planar
+from windfell.job import Job
 
 Array = NDArray[np.float64]
 
@@ -55,6 +57,31 @@ def glance_at(a: Features, b: Features) -> Glance:
     count = int(inlier.sum())
     firm = count >= FIRM and objection(homography, pa, pb, inlier, tolerance, a, b) is None
     return Glance(count, homography, firm)
+
+
+def found_and_glanced(
+    find: Callable[[int], Features], count: int, job: Job, stage: str
+) -> tuple[list[Features], dict[tuple[int, int], Glance] | None]:
+    """Features of so many frames as `find` gives them, and what all pairs of a small set say at a glance: a core
+    that has no frame left looks at pairs already. Of a large set no glances: it has too many pairs.
+    """
+    if count > ALL_UP_TO:
+        return job.map(find, range(count), stage), None
+    features: dict[int, Features] = {}
+    looks: dict[tuple[int, int], Glance] = {}
+    tasks: list[tuple[int, ...]] = [(n,) for n in range(count)]
+
+    def work(task: tuple[int, ...]) -> Features | Glance:
+        return find(*task) if len(task) == 1 else glance_at(*(features[n] for n in task))
+
+    for number, found in job.stream(work, tasks, stage, ordered=False, total=count * (count + 1) // 2):
+        task = tasks[number]
+        if isinstance(found, Glance):
+            looks[task] = found
+        else:
+            tasks += [(min(n, *task), max(n, *task)) for n in features]
+            features[task[0]] = found
+    return [features[n] for n in range(count)], dict(sorted(looks.items()))
 
 
 def spare_pairs(

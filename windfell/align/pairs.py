@@ -81,17 +81,18 @@ def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = Non
 
 def find_links(
     features: Sequence[Features], job: Job, only: Sequence[tuple[int, int]] | None = None, sparing: bool = False,
+    looks: dict[tuple[int, int], Glance] | None = None,
 ) -> tuple[list[Link], list[NoLink]]:
     """All verified links (among the pairs `only` lists, if it does), and for the other pairs why not.
 
     Strongest features are looked at first, of the largest sets only at pairs that look alike. Pairs that they hold
     firmly are matched near where they say; in full those that they leave open, and those of frames that hold to no
     others. `sparing`: without pairs that show nothing new beside firmer ones. Where `only` says which pairs, all in
-    full.
+    full. `looks`: what the pairs to be looked at say at a glance, where that is known.
     """
     if only is not None:
         looks = {tuple(p): None for p in only}
-    else:
+    elif looks is None:
         pairs = likely_pairs(features)
         seen = job.map(lambda p: glance_at(features[p[0]], features[p[1]]), pairs, "looking for overlap")
         looks = dict(zip(pairs, seen, strict=True))

@@ -14,6 +14,7 @@ from windfell.align.cameras import Cameras
 from windfell.align.candidates import likely_pairs
 from windfell.align.closer import doubtful_pairs
 from windfell.align.features import Features
+from windfell.align.glance import Glance
 from windfell.align.help import Help, Helped, with_hand_points, with_help
 from windfell.align.level import from_first
 from windfell.align.pairs import Link, NoLink, find_links, largest_connected
@@ -61,6 +62,7 @@ def grounded(
     slid: bool = False,
     pairs: Sequence[tuple[int, int]] | None = None,
     finer: Callable[[list[int]], Sequence[Features]] | None = None,
+    looks: dict[tuple[int, int], Glance] | None = None,
 ) -> Ground:
     """What the frames say by themselves; `focal_px` fixes all lenses.
 
@@ -68,15 +70,17 @@ def grounded(
     `slid`: the camera moved along a flat subject. `pairs`: the only ones that may hold, or None.
     `finer` gives finer features of all frames of which some numbers are wanted; it is asked where the first
     ones, glanced at and then looked at in full, leave a frame without a place or neighbours without a link.
+    `looks`: what pairs say at a glance, where that is known.
     """
-    links, refused = find_links(features, job, pairs, sparing=True)
+    links, refused = find_links(features, job, pairs, sparing=True, looks=looks)
 
     def held_together() -> Ground:
         return _held_at_any_zoom(features, hints, links, refused, job, focal_px, view, slid)
 
     ground = held_together()
-    looks = [] if finer is None else [(lambda _: features, {(r.a, r.b) for r in refused if r.glanced}), (finer, None)]
-    for look, asked in looks:
+    glanced = {(r.a, r.b) for r in refused if r.glanced}
+    closer_looks = [] if finer is None else [(lambda _: features, glanced), (finer, None)]
+    for look, asked in closer_looks:
         again = doubtful_pairs(ground, features, likely_pairs(features) if pairs is None else pairs)
         ground, again = _met_by_light(ground, again, features, view, job)
         known = {(k.a, k.b) for k in links} - {(r.a, r.b) for r in ground.refused}

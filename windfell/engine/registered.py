@@ -20,7 +20,15 @@ from windfell.align.view import View
 from windfell.engine.cache import key_of
 from windfell.engine.help import help_of, neighbours
 from windfell.engine.sources import Opened
-from windfell.engine.stage import Detail, Host, close_view, content_key, frame_edges, ideal_features
+from windfell.engine.stage import (
+    Detail,
+    Host,
+    close_view,
+    content_key,
+    frame_edges,
+    glanced_features,
+    ideal_features,
+)
 from windfell.geometry.optics import Optics
 from windfell.geometry.posed import Posed
 from windfell.job import Job
@@ -85,7 +93,10 @@ class RegisteredFrames:
             r = self.set.registration
             pairs = neighbours(r.rows, r.columns, len(opened))
             optics = [self._host.optics(o, f) for o, f in zip(opened, self.set.used, strict=True)]
-            features = ideal_features(self._host, opened, self.set.used, job)
+            if pairs is None:
+                features, looks = glanced_features(self._host, opened, self.set.used, job)
+            else:
+                features, looks = ideal_features(self._host, opened, self.set.used, job), None
             hints = [
                 LensHint((*o.lens_key, f.lens), _known_focal_px(o, x))
                 for o, f, x in zip(opened, self.set.used, optics, strict=True)
@@ -101,7 +112,7 @@ class RegisteredFrames:
                 found = dict(zip(numbers, some, strict=True))
                 return [found.get(n, f) for n, f in enumerate(features)]
 
-            return grounded(features, hints, job, r.focal_px, self._views(job), self._slid, pairs, finer)
+            return grounded(features, hints, job, r.focal_px, self._views(job), self._slid, pairs, finer, looks)
 
         return self._host.cache.get(self._ground_key(job), register, on_disk=True)
 

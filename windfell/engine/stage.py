@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from enum import StrEnum
 from typing import Protocol
@@ -11,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.features import Features, unbent
+from windfell.align.glance import Glance, found_and_glanced
 from windfell.align.stars import Stars, find_stars
 from windfell.align.upright import LONGEST, find_edges
 from windfell.align.view import GreyView
@@ -57,13 +59,26 @@ def ideal_features(
 
     Of a frame that cannot be decoded, none and why.
     """
+    return job.map(_finder(host, opened, frames, job, detail), list(range(len(opened))), str(detail))
+
+
+def glanced_features(
+    host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job
+) -> tuple[list[Features], dict[tuple[int, int], Glance] | None]:
+    """As `ideal_features`, and what pairs of a small set say at a glance."""
+    return found_and_glanced(_finder(host, opened, frames, job, Detail.QUICK), len(opened), job, str(Detail.QUICK))
+
+
+def _finder(
+    host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job, detail: Detail
+) -> Callable[[int], Features]:
     def one(n: int) -> Features:
         try:
             return unbent(host.features(opened[n], frames[n], job, detail), host.optics(opened[n], frames[n]))
         except FrameUnreadable as error:
             return Features(np.zeros((0, 2)), np.zeros((0, 128), np.float32), *opened[n].size, str(error))
 
-    return job.map(one, list(range(len(opened))), str(detail))
+    return one
 
 
 def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: Job) -> list[Stars]:
