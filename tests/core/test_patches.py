@@ -1,6 +1,8 @@
-"""Patches laid on each other: frames that burn out at different light, and views that bend within a patch."""
+"""Patches laid on each other: frames burnt out at different light, views that bend within a patch, of two sizes."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
 import cv2
 import numpy as np
@@ -12,9 +14,13 @@ from windfell.align.cameras import cameras_of, carried
 from windfell.align.patches import BURNT, burnt_alike, patch_offsets, patch_shifts, steps_seen
 from windfell.align.refine import _seen_around, refined
 from windfell.align.view import GreyView
-from windfell.engine.stage import resized
+from windfell.engine.core import Engine
+from windfell.engine.greys import close_view, resized
+from windfell.engine.sources import open_source
+from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
+from windfell.recipe.model import frame_from_path
 
 
 def skyline(shift: tuple[float, float], exposure: float) -> np.ndarray:
@@ -102,6 +108,59 @@ class Bent(unittest.TestCase):
         a, b = (np.full(len(fine.points_a), n) for n in (0, 1))
         drift = fine.points_b - carried(self.cameras, a, b, fine.points_a)
         self.assertLess(np.abs(np.median(drift, axis=0)).max(), 0.02)
+
+
+class TwoSizes(unittest.TestCase):
+    """Frames with a view at half their size and a closer one."""
+
+    SIZE = (1400, 1000)
+
+    def _errors(self, blur: float, noise: float) -> dict[str, float]:
+        """Median errors, px of the whole size, by half views, by whole ones, and by both."""
+        rng = np.random.default_rng(4)
+        scene = 0.5 * textured(1000, 1400, 7)[..., 1] + 64 + rng.normal(0, 40, (1000, 1400))
+        wide = cv2.GaussianBlur(scene.astype(np.float32), (0, 0), blur)
+        lens, turns = Lens(*self.SIZE, 1800.0), [np.eye(3), from_yaw_pitch_roll(0.05, 0.02, 0.01)]
+        y, x = np.mgrid[0:1000, 0:1400].astype(float)
+        there = lens.project(lens.rays(np.stack([x, y], -1)) @ turns[1].T).astype(np.float32)
+        second = cv2.remap(wide, there[..., 0], there[..., 1], cv2.INTER_LANCZOS4)
+        pair = [np.clip(p + rng.normal(0, noise, p.shape), 0, 255).astype(np.float32) for p in (wide, second)]
+        halves = [cv2.resize(p, (700, 500), interpolation=cv2.INTER_AREA) for p in pair]
+        whole = [GreyView(p, self.SIZE) for p in pair]
+        half = [GreyView(p, self.SIZE) for p in halves]
+        both = [GreyView(p, self.SIZE, closer=lambda n=n: whole[n]) for n, p in enumerate(halves)]
+        cameras = cameras_of([self.SIZE] * 2, [0, 0], np.array([1800.0])).turned(turns)
+        p = rng.uniform([160, 120], [1240, 880], (160, 2))
+        q = carried(cameras, np.zeros(160, int), np.ones(160, int), p)
+        inside = np.all((q > 80) & (q < [1320, 920]), axis=1)
+        rough = Observations(0, 1, p[inside], q[inside] + rng.uniform(-2, 2, (inside.sum(), 2)))
+        found = {name: refined([rough], cameras, lambda n, of=views: of[n], Job())[0]
+                 for name, views in (("half", half), ("whole", whole), ("both", both))}
+        self.assertGreater(len(found["both"].points_a), 0.6 * inside.sum())
+        return {name: float(np.median(error_px(cameras, fine))) for name, fine in found.items()}
+
+    def test_sharp_light_is_found_in_the_larger_picture(self):
+        off = self._errors(1.0, 2.0)
+        self.assertLess(off["both"], 1.15 * off["whole"])
+        self.assertLess(off["both"], 0.8 * off["half"])
+
+    def test_soft_and_noisy_light_is_found_in_the_smaller(self):
+        off = self._errors(2.0, 2.0)
+        self.assertLess(off["both"], 1.1 * off["half"])
+        self.assertLess(off["both"], 0.8 * off["whole"])
+
+    def test_large_frames_have_closer_views_and_others_do_not(self):
+        engine, job = Engine(), Job()
+        with tempfile.TemporaryDirectory() as folder:
+            for width, least, scale in ((6001, 2800, 0.5), (5000, 2800, 1.0), (5000, 1400, 0.5), (2700, 1400, 1.0)):
+                path = Path(folder) / f"{width}.jpg"
+                cv2.imwrite(str(path), textured(64, width, 3))
+                frame = frame_from_path(str(path))
+                view = close_view(engine, open_source(frame.source, engine.cache, None), frame, job, least)
+                with self.subTest(width=width, least=least):
+                    self.assertAlmostEqual(view.scale, scale, delta=1e-3)
+                    self.assertEqual(view.closer is not None, scale < 1)
+                    self.assertEqual((view.closer() if view.closer else view).scale, 1.0)
 
 
 class Resized(unittest.TestCase):

@@ -5,7 +5,7 @@ Patches are sampled along the geometry that is known already, so that only a sma
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from itertools import pairwise
 from math import ceil
@@ -20,7 +20,6 @@ from windfell.align.patches import (
     HALF,
     RUN,
     SEARCH,
-    Shifts,
     burnt_alike,
     patch_offsets,
     patch_shifts,
@@ -36,7 +35,7 @@ Ints = NDArray[np.intp]
 LEAST_LIKENESS = 0.75
 MOST_ERROR = 0.35
 FLOOR = 0.08
-STEP = 4.0
+STEP, SURER, AGREE = 4.0, 0.7, 4.0
 MOST_POINTS, LINK_MOST, LINK_LEAST = 3_500, 100, 40
 SPOTS_ALONG, CROWD = 16, 2
 
@@ -63,41 +62,73 @@ def refined(
 ) -> list[Observations]:
     """The observations with points of `b` moved to where the light agrees best, unsure ones left out.
 
-    `view(n)` gives a camera's frame; each is asked for once. `weight` becomes the inverse of each point's
-    expected error squared, 1 for 0.1 px at full size.
+    `view(n)` gives a camera's frame. Where there is a closer view, what it shows more surely stands: sharp light is
+    found to a fraction of the finest px, soft light in a smaller picture. `weight` becomes the inverse of each
+    point's expected error squared, 1 for 0.1 px at full size.
     """
     filled = [o for o in observations if len(o.points_a)]
     if not filled:
         return list(observations)
+    counts = np.cumsum([len(o.points_a) for o in filled])[:-1]
+    points, error, closer = _looked(filled, cameras, view, job)
+    while closer:
+        again = [replace(o, points_b=p) for o, p in zip(filled, np.split(points, counts), strict=True)]
+        nearer, less, closer = _looked(again, cameras, _closer(view, closer), job)
+        apart = np.linalg.norm(nearer - points, axis=1)
+        better = (less < SURER * error) & ~(apart > AGREE * error)
+        points, error = np.where(better[:, None], nearer, points), np.where(better, less, error)
+    found = iter([
+        replace(o, points_b=p, weight=(0.1 / np.minimum(e, 1e6)) ** 2).chosen(np.isfinite(e))
+        for o, p, e in zip(filled, np.split(points, counts), np.split(error, counts), strict=True)])
+    return [next(found) if len(o.points_a) else o for o in observations]
+
+
+def _closer(view: Callable[[int], View], closer: Mapping[int, Callable[[], View]]) -> Callable[[int], View]:
+    return lambda n: closer[n]() if n in closer else view(n)
+
+
+def _looked(
+    filled: Sequence[Observations], cameras: Cameras, view: Callable[[int], View], job: Job
+) -> tuple[Array, Array, dict[int, Callable[[], View]]]:
+    """Of all points, one behind the other, where `b` shows them (n, 2), and the error to be expected (n,), px at full
+    size: inf where the light says nothing, and the place as it was; and those closer views that there are.
+    """
     counts = [len(o.points_a) for o in filled]
     ends = np.cumsum(counts)
     a, b, points_a, points_b = laid_out(filled)
     grids, bends = _seen_around(cameras, a, b, points_a)
     near, far = (patch_offsets(half).astype(np.float32) for half in (HALF, HALF + SEARCH + 2))
     one, other = (np.empty((len(a), *steps.shape[:2]), np.float32) for steps in (near, far))
-    scales = np.ones(cameras.count)
+    scales, closer = np.ones(cameras.count), {}
+
+    def looked_at(n: int) -> View:
+        seen = view(n)
+        if seen.closer is not None:
+            closer[n] = seen.closer
+        return seen
 
     def sample(n: int) -> None:
-        seen, own = view(n), a == n
+        seen, own = looked_at(n), a == n
         scales[n] = seen.scale
         one[own] = seen.at(points_a[own].astype(np.float32)[:, None, None] + near / np.float32(seen.scale))
 
     def sample_other(n: int) -> None:
-        seen, own = view(n), b == n
+        seen, own = looked_at(n), b == n
         fine = scales[a[own], None, None]
         steps = steps_seen((grids[own] / fine).astype(np.float32), far, (bends[own] / fine**2).astype(np.float32))
         other[own] = seen.at(points_b[own].astype(np.float32)[:, None, None] + steps)
 
     job.map(sample, np.unique(a).tolist(), "looking closely")
     job.map(sample_other, np.unique(b).tolist(), "looking closely")
-    runs = [slice(end - count, end) for end, count in zip(ends, counts, strict=True)]
-    for r in runs:
+    for r in (slice(end - count, end) for end, count in zip(ends, counts, strict=True)):
         one[r], other[r] = burnt_alike(one[r], other[r])
     edges = np.linspace(0, len(one), CORES * ceil(len(one) / (CORES * RUN)) + 1).astype(int)
     found = together(job.map(lambda r: patch_shifts(one[r[0] : r[1]], other[r[0] : r[1]]), list(pairwise(edges)),
                              "refining points"))
-    moved = iter([_moved(o, grids[r], scales[o.a], found.part(r)) for o, r in zip(filled, runs, strict=True)])
-    return [next(moved) if len(o.points_a) else o for o in observations]
+    sure = (found.likeness > LEAST_LIKENESS) & (found.error < MOST_ERROR)
+    step = np.einsum("mij,mj->mi", grids, found.shift / scales[a, None])
+    error = np.hypot(found.error, FLOOR) / scales[a]
+    return points_b + np.where(sure[:, None], step, 0), np.where(sure, error, np.inf), closer
 
 
 def _seen_around(cameras: Cameras, a: Ints, b: Ints, points: Array) -> tuple[Array, Array]:
@@ -111,11 +142,3 @@ def _seen_around(cameras: Cameras, a: Ints, b: Ints, points: Array) -> tuple[Arr
     first = np.stack([right - left, below - above], axis=-1) / (2 * STEP)
     second = np.stack([right + left - 2 * at, corner - right - below + at, below + above - 2 * at], axis=-1) / STEP**2
     return first, second
-
-
-def _moved(o: Observations, grid: Array, scale: float, found: Shifts) -> Observations:
-    sure = (found.likeness > LEAST_LIKENESS) & (found.error < MOST_ERROR)
-    step = np.einsum("mij,mj->mi", grid, found.shift / scale)
-    error = np.hypot(found.error, FLOOR) / scale
-    weight = (0.1 / np.where(np.isfinite(error), error, 1e6)) ** 2
-    return replace(o, points_b=o.points_b + step, weight=weight).chosen(sure)

@@ -14,11 +14,12 @@ from windfell.develop.developer import DevelopedSheet, is_plain
 from windfell.develop.lens import Taken, optics_of
 from windfell.develop.local import GUIDE_SIDE
 from windfell.engine.cache import Cache, key_of, total_memory_bytes
+from windfell.engine.greys import FIRST_SIDE, close_grey, resized
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened, canonical_scale, grey_of, open_source
 from windfell.engine.stack import StackStages
-from windfell.engine.stage import Detail, close_grey, resized
+from windfell.engine.stage import Detail
 from windfell.errors import BadRequest, CannotJoin
 from windfell.geometry.optics import Optics
 from windfell.job import Job
@@ -69,7 +70,7 @@ class Engine:
         def find() -> Features:
             job.check()
             size = scaled_size(opened.size, min(enlarged, side / max(opened.size)))
-            grey = resized(close_grey(self.greys, opened, job), size)
+            grey = resized(close_grey(self.greys, opened, job, FIRST_SIDE), size)
             return find_in(grey, *opened.size, self._ignore_mask(ignored), most)
 
         key = key_of("features", opened.identity, ignored, detail, side, most)
@@ -170,6 +171,8 @@ def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
 class NestedSet:
     """Another set's picture as a frame: the engine asks itself."""
 
+    quick = False
+
     def __init__(self, engine: Engine, project: Project, set_id: str, job: Job) -> None:
         self._engine, self._project, self._set_id = engine, project, set_id
         stages = engine.stages(project, set_id)
@@ -190,3 +193,6 @@ class NestedSet:
 
     def grey(self, longest: int, job: Job) -> np.ndarray:
         return grey_of(self.sheet(min(1.0, longest / max(self.size)), job))
+
+    def reduced(self, longest: int) -> int:
+        return 1

@@ -13,7 +13,7 @@ from windfell.align.registration import Placed
 from windfell.align.view import GreyView
 from windfell.engine.cache import key_of
 from windfell.engine.core import Engine
-from windfell.engine.stage import close_view
+from windfell.engine.greys import close_view
 from windfell.errors import CannotJoin
 from windfell.geometry.posed import Posed
 from windfell.job import Job

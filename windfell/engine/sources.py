@@ -27,17 +27,22 @@ ROWS = 512
 
 
 class Opened(Protocol):
-    """A frame that can be asked for its pixels. `identity` changes when its content may have."""
+    """A frame that can be asked for its pixels. `identity` changes when its content may have; `quick`: its grey is
+    read as quickly whole as smaller.
+    """
 
     size: tuple[int, int]
     focal_px: float | None
     lens_key: tuple
     identity: str
     taken: Taken
+    quick: bool
 
     def sheet(self, scale: float, job: Job) -> Sheet: ...
 
     def grey(self, longest: int, job: Job) -> NDArray[np.uint8] | NDArray[np.float32]: ...
+
+    def reduced(self, longest: int) -> int: ...
 
 
 def canonical_scale(scale: float) -> float:
@@ -73,6 +78,7 @@ class _Kept:
 
     size: tuple[int, int]
     identity: str
+    quick = True
     _cache: Cache
 
     def sheet(self, scale: float, job: Job) -> Sheet:
@@ -90,6 +96,10 @@ class _Kept:
         """Encoded grey (h, w) of about `longest` px or more, not kept."""
         job.check()
         return grey_of(self._full())
+
+    def reduced(self, longest: int) -> int:
+        """How many times smaller than the frame that grey is."""
+        return 1
 
     def _full(self) -> Sheet:
         raise NotImplementedError
@@ -115,6 +125,8 @@ class OpenedFile(_Kept):
         self.focal_px = still.focal_px
         self.lens_key = still.lens_key
         self.identity = still.identity
+        # the colours of a raw's full size have to be made up first
+        self.quick = still.metadata.format != "raw"
         self._cache = cache
         m = still.metadata
         self.taken = Taken(
@@ -122,11 +134,14 @@ class OpenedFile(_Kept):
 
     def grey(self, longest: int, job: Job) -> NDArray[np.uint8] | NDArray[np.float32]:
         job.check()
-        reduce = max((r for r in REDUCED if max(self.size) / r >= longest), default=1)
-        luma = self.still.luma(reduce)
+        luma = self.still.luma(self.reduced(longest))
         if luma is not None:
             return luma
-        return grey_of(Sheet(self.still.encoded(reduce), self.still.linearizer()))
+        return grey_of(Sheet(self.still.encoded(self.reduced(longest)), self.still.linearizer()))
+
+    def reduced(self, longest: int) -> int:
+        most = {"jpeg": max(REDUCED), "raw": 2}.get(self.still.metadata.format, 1)
+        return max((r for r in REDUCED if r <= most and max(self.size) / r >= longest), default=1)
 
     def _full(self) -> Sheet:
         return Sheet(self.still.encoded(), self.still.linearizer())

@@ -13,9 +13,10 @@ from windfell.combine.rules import RULES
 from windfell.combine.skyline import share_at, sky_share
 from windfell.combine.strips import Layer, combined, shown
 from windfell.engine.cache import key_of
+from windfell.engine.greys import close_view
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened
-from windfell.engine.stage import Detail, Host, all_stars, close_view, content_key, development_key, ideal_features
+from windfell.engine.stage import Detail, Host, all_stars, content_key, development_key, ideal_features
 from windfell.errors import CannotJoin
 from windfell.geometry import planar
 from windfell.job import Job

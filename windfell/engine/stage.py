@@ -7,16 +7,14 @@ from dataclasses import replace
 from enum import StrEnum
 from typing import Protocol
 
-import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from windfell.align.features import Features, unbent
 from windfell.align.glance import Glance, found_and_glanced
 from windfell.align.stars import Stars, find_stars
 from windfell.align.upright import LONGEST, find_edges
-from windfell.align.view import GreyView
 from windfell.engine.cache import Cache, key_of
+from windfell.engine.greys import CLOSE_SIDE, close_grey, resized
 from windfell.engine.sources import Opened
 from windfell.errors import FrameUnreadable
 from windfell.geometry.camera import Lens
@@ -24,8 +22,6 @@ from windfell.geometry.optics import Optics
 from windfell.job import Job
 from windfell.pixels.sheet import Sheet
 from windfell.recipe.model import Frame, FrameSet, LensCorrection, Project
-
-CLOSE_SIDE = 2800
 
 
 class Detail(StrEnum):
@@ -97,35 +93,6 @@ def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: 
         return replace(found, points=optics.ideal(found.points, lens.centre, lens.half_diagonal))
 
     return job.map(one, list(range(len(opened))), "finding stars")
-
-
-def close_grey(cache: Cache, opened: Opened, job: Job) -> NDArray[np.uint8]:
-    """A frame's encoded grey (h, w), fine enough to refine points on; the latest are kept."""
-    def look() -> NDArray[np.uint8]:
-        grey = opened.grey(CLOSE_SIDE, job)
-        return grey if grey.dtype == np.uint8 else np.clip(np.rint(grey), 0, 255).astype(np.uint8)
-
-    return cache.get(key_of("grey", opened.identity, CLOSE_SIDE), look)
-
-
-def resized(grey: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uint8]:
-    """Grey (h, w) at another size (width, height): halved as often as it can be, then bent to measure."""
-    while grey.shape[1] >= 2 * size[0] and grey.shape[0] >= 2 * size[1]:
-        # means of 2 x 2 px, which by area are quick for even sides only
-        way = cv2.INTER_LINEAR if grey.shape[0] % 2 or grey.shape[1] % 2 else cv2.INTER_AREA
-        grey = cv2.resize(grey, (grey.shape[1] // 2, grey.shape[0] // 2), interpolation=way)
-    return cv2.resize(grey, size, interpolation=cv2.INTER_LINEAR)
-
-
-def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:
-    """A frame's encoded grey light, fine enough to refine points on, in the px of an ideal lens."""
-    width, height = opened.size
-    grey = close_grey(host.greys, opened, job)
-    optics = host.optics(opened, frame)
-    if optics is None or not optics.bends:
-        return GreyView(grey, opened.size)
-    lens = Lens(width, height, 1.0)
-    return GreyView(grey, opened.size, lambda p: optics.seen(p, lens.centre, lens.half_diagonal))
 
 
 def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:

@@ -1,0 +1,83 @@
+"""A frame's encoded grey light, on which it is registered: at several sizes, each half the one before."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.view import GreyView
+from windfell.engine.cache import Cache, key_of
+from windfell.engine.sources import Opened
+from windfell.geometry.camera import Lens
+from windfell.geometry.optics import Optics
+from windfell.job import Job
+from windfell.recipe.model import Frame
+
+WHOLE_SIDE, CLOSE_SIDE, FIRST_SIDE = 5600, 2800, 1400
+
+
+class Host(Protocol):
+    """The engine, as far as greys need it."""
+
+    greys: Cache
+
+    def optics(self, opened: Opened, frame: Frame) -> Optics | None: ...
+
+
+def close_grey(cache: Cache, opened: Opened, job: Job, least: int = CLOSE_SIDE) -> NDArray[np.uint8]:
+    """A frame's encoded grey (h, w), as small as can be but not below `least` px; the latest are kept."""
+    return _halved(cache, opened, _halvings(opened, least), job)
+
+
+def close_view(host: Host, opened: Opened, frame: Frame, job: Job, least: int = CLOSE_SIDE) -> GreyView:
+    """A frame's encoded grey light, as small as can be but not below `least` px, in the px of an ideal lens; closer
+    views follow up to the whole size, or half of what is huge or a raw.
+    """
+    optics, onto = host.optics(opened, frame), None
+    if optics is not None and optics.bends:
+        lens = Lens(*opened.size, 1.0)
+
+        def onto(points: NDArray[np.float64]) -> NDArray[np.float64]:
+            return optics.seen(points, lens.centre, lens.half_diagonal)
+
+    def view(times: int) -> GreyView:
+        closer: Callable[[], GreyView] | None = (lambda: view(times - 1)) if times else None
+        return GreyView(_halved(host.greys, opened, times, job), opened.size, onto, closer)
+
+    return view(_halvings(opened, least))
+
+
+def _first_side(opened: Opened) -> int:
+    # where the whole takes longer to read than the half
+    return WHOLE_SIDE if opened.quick else CLOSE_SIDE
+
+
+def _halvings(opened: Opened, least: int) -> int:
+    longest, times = max(opened.size) // opened.reduced(_first_side(opened)), 0
+    while longest // 2 >= least:
+        longest, times = longest // 2, times + 1
+    return times
+
+
+def _halved(cache: Cache, opened: Opened, times: int, job: Job) -> NDArray[np.uint8]:
+    def look() -> NDArray[np.uint8]:
+        if times:
+            larger = _halved(cache, opened, times - 1, job)
+            return resized(larger, (larger.shape[1] // 2, larger.shape[0] // 2))
+        grey = opened.grey(_first_side(opened), job)
+        return grey if grey.dtype == np.uint8 else np.clip(np.rint(grey), 0, 255).astype(np.uint8)
+
+    return cache.get(key_of("grey", opened.identity, times), look)
+
+
+def resized(grey: NDArray[np.uint8], size: tuple[int, int]) -> NDArray[np.uint8]:
+    """Grey (h, w) at another size (width, height): halved as often as it can be, then bent to measure."""
+    while grey.shape[1] >= 2 * size[0] and grey.shape[0] >= 2 * size[1]:
+        # means of 2 x 2 px, which by area are quick for even sides only
+        way = cv2.INTER_LINEAR if grey.shape[0] % 2 or grey.shape[1] % 2 else cv2.INTER_AREA
+        grey = cv2.resize(grey, (grey.shape[1] // 2, grey.shape[0] // 2), interpolation=way)
+    return cv2.resize(grey, size, interpolation=cv2.INTER_LINEAR)
