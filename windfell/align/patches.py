@@ -89,9 +89,9 @@ def patch_shifts(one: F32, other: F32) -> Shifts:
 def _shifts(one: F32, other: F32) -> Shifts:
     m, k = len(one), one.shape[1]
     fair = np.isfinite(one).all((1, 2)) & np.isfinite(other).all((1, 2))
-    one = np.where(fair[:, None, None], one, 0).astype(np.float32)
-    other = np.where(fair[:, None, None], other, 0).astype(np.float32)
-    other -= other.mean(axis=(1, 2), keepdims=True)
+    if not fair.all():
+        one, other = (np.where(fair[:, None, None], p, np.float32(0)) for p in (one, other))
+    other = other - other.mean(axis=(1, 2), keepdims=True)
     shift = start = _searched(one, other)
     pull = _Pull.of(one)
     likeness, error = np.full(m, -1.0), np.full(m, np.inf)

@@ -121,7 +121,10 @@ def _looked(
     job.map(sample, np.unique(a).tolist(), "looking closely")
     job.map(sample_other, np.unique(b).tolist(), "looking closely")
     for r in (slice(end - count, end) for end, count in zip(ends, counts, strict=True)):
-        one[r], other[r] = burnt_alike(one[r], other[r])
+        pair = one[r], other[r]
+        alike = burnt_alike(*pair)
+        if alike[0] is not pair[0]:
+            one[r], other[r] = alike
     edges = np.linspace(0, len(one), CORES * ceil(len(one) / (CORES * RUN)) + 1).astype(int)
     found = together(job.map(lambda r: patch_shifts(one[r[0] : r[1]], other[r[0] : r[1]]), list(pairwise(edges)),
                              "refining points"))

@@ -61,40 +61,57 @@ class GreyView:
         """
         own = points if self._onto is None else np.nan_to_num(self._onto(points), nan=-1e4)
         shape = own.shape[:-1]
-        patch = (1, 1, *shape)[-2:]
-        x, y = (((own[..., c] + 0.5) * k - 0.5).astype(np.float32).reshape(-1, *patch)
-                for c, k in enumerate((self._across, self._down)))
+        x, y = (own[..., c].reshape(-1, *(1, 1, *shape)[-2:]) for c in (0, 1))
         if not len(x):
             return np.zeros(shape, np.float32)
-        return self._sampled(x, y).reshape(shape)
+        return self._sampled(_scaled(x, self._across), _scaled(y, self._down)).reshape(shape)
 
     def _sampled(self, x: F32, y: F32) -> F32:
-        """Values (m, h, w) at own px."""
+        """Values (m, h, w) at own px, which are written over."""
         h, w = self._grey.shape
-        low, high = (np.stack([f(x, axis=(1, 2)), f(y, axis=(1, 2))]) for f in (np.min, np.max))
-        inside = np.all((low >= RIM[0]) & (high <= np.array([[w], [h]]) - RIM[1]), axis=0)
-        side = int(np.max(high - low)) + 5
-        pieces = side < min(h, w, TALLEST) and len(x) * side**2 < self._grey.size
-        out = self._from_pieces(x, y, low, side) if pieces else _between(self._grey.astype(np.float32), x, y)
-        part = ~inside
-        if part.any():
-            seen = (x[part] >= RIM[0]) & (x[part] <= w - RIM[1]) & (y[part] >= RIM[0]) & (y[part] <= h - RIM[1])
-            out[part] = np.where(seen, out[part], np.nan)
+        (low_x, high_x), (low_y, high_y) = _ends(x), _ends(y)
+        part = ~((low_x >= RIM[0]) & (high_x <= w - RIM[1]) & (low_y >= RIM[0]) & (high_y <= h - RIM[1]))
+        beyond = (x[part] < RIM[0]) | (x[part] > w - RIM[1]) | (y[part] < RIM[0]) | (y[part] > h - RIM[1])
+        side = int(max(np.max(high_x - low_x), np.max(high_y - low_y))) + 5
+        if side < min(h, w, TALLEST) and len(x) * side**2 < self._grey.size:
+            out = self._from_pieces(x, y, (low_x, low_y), side, part)
+        else:
+            out = _between(self._grey.astype(np.float32), x, y)
+        out[part] = np.where(beyond, np.nan, out[part])
         return out
 
-    def _from_pieces(self, x: F32, y: F32, low: F32, side: int) -> F32:
-        """Of a big picture just the pieces around the patches are looked at, piled up."""
+    def _from_pieces(self, x: F32, y: F32, low: tuple[F32, F32], side: int, part: NDArray[np.bool_]) -> F32:
+        """Of a big picture just the pieces around the patches are looked at, piled up; of those that lie but in
+        `part` in the picture, what leads beyond their piece ends on its rim.
+        """
         h, w = self._grey.shape
-        corner = np.clip(np.floor(low).astype(int) - 1, 0, [[w - side], [h - side]])
-        x, y = x - corner[0][:, None, None].astype(np.float32), y - corner[1][:, None, None].astype(np.float32)
+        left, top = (np.clip(np.floor(v).astype(int) - 1, 0, n - side) for v, n in zip(low, (w, h), strict=True))
+        x -= left.astype(np.float32)[:, None, None]
+        y -= top.astype(np.float32)[:, None, None]
+        y[part] = np.clip(y[part], 0, side - 1)
         out, at_once = np.empty(x.shape, np.float32), TALLEST // side
         for first in range(0, len(x), at_once):
             run = slice(first, first + at_once)
-            pile = np.stack([self._grey[b : b + side, a : a + side] for a, b in corner[:, run].T.tolist()])
-            down = (side * np.arange(len(pile), dtype=np.float32))[:, None, None]
-            tower = pile.reshape(-1, side).astype(np.float32)
-            out[run] = _between(tower, x[run], np.clip(y[run], 0, side - 1) + down)
+            corners = zip(left[run].tolist(), top[run].tolist(), strict=True)
+            pile = np.stack([self._grey[b : b + side, a : a + side] for a, b in corners])
+            y[run] += (side * np.arange(len(pile), dtype=np.float32))[:, None, None]
+            out[run] = _between(pile.reshape(-1, side).astype(np.float32), x[run], y[run])
         return out
+
+
+def _scaled(full: Array, scale: float) -> F32:
+    """Px of a picture that is so much smaller, by the middles of its px."""
+    own = np.array(full, np.float32)
+    if scale != 1:
+        own *= np.float32(scale)
+        own += np.float32(0.5 * scale - 0.5)
+    return own
+
+
+def _ends(own: F32) -> tuple[F32, F32]:
+    """The least and the most (m,) in patches (m, h, w): they lie on their rims."""
+    rim = np.concatenate([own[:, 0], own[:, -1], own[:, :, 0], own[:, :, -1]], axis=1)
+    return rim.min(axis=1), rim.max(axis=1)
 
 
 def _between(grey: F32, x: F32, y: F32) -> F32:
