@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Observations, Uncertainty, errors_px, uncertainty
+from windfell.align.adjust import ROUGH_GAIN, Observations, Uncertainty, errors_px, uncertainty
 from windfell.align.by_light import pairs_that_meet
 from windfell.align.cameras import Cameras
 from windfell.align.candidates import likely_pairs
@@ -160,7 +160,7 @@ def _held_together(
             break
         links = [k for k in links if (k.a, k.b) not in bad]
         dropped += [NoLink(a, b, why) for a, b in bad]
-    cameras, scale = fitted_to_noise(cameras, held, job)
+    cameras, scale = fitted_to_noise(cameras, held, job, gain=ROUGH_GAIN)
     cameras = simplest(cameras, held, scale, job)
     by_number = tuple(replace(o, a=members[o.a], b=members[o.b]) for o in held)
     everyone = _with_all_frames(cameras, members, features, hints, focal_px)

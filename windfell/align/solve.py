@@ -135,19 +135,22 @@ def _off_by(cameras: Cameras, all_: Sequence[Observations], least: float, most: 
 
 def fitted_to_noise(
     cameras: Cameras, held: Sequence[Observations], job: Job, guides: Sequence[Guide] = (),
-    scale: float | None = None, rounds: int = 3,
+    scale: float | None = None, rounds: int = 3, gain: float = GAIN,
 ) -> tuple[Cameras, float]:
     """Cameras adjusted with the robust scale that their points' own errors call for, and that scale."""
     longest = float(cameras.sizes.max())
     scale = scale or TIGHT * longest
     for n in range(rounds):
-        gain = GAIN if n == rounds - 1 else ROUGH_GAIN
-        cameras = adjust(cameras, held, scale, job, widen=1.0, guides=guides, gain=gain)
+        last = n == rounds - 1 or scale <= FINEST_PX
+        cameras = adjust(
+            cameras, held, scale, job, widen=1.0, guides=guides, gain=gain if last else ROUGH_GAIN)
         filled = [o for o in held if len(o.points_a)]
         if filled:
             noise = _noise(filled, cameras)
             cameras = replace(cameras, noise_px=float(np.clip(noise, LEAST_NOISE_PX, 1.0)))
             scale = float(np.clip(4 * noise, FINEST_PX, TIGHT * longest))
+        if last:
+            break
     return cameras, scale
 
 
@@ -159,14 +162,17 @@ def without(parts: Sequence[int], cameras: Cameras) -> Cameras:
 
 
 def simplest(cameras: Cameras, held: Sequence[Observations], scale: float, job: Job) -> Cameras:
-    """The cameras with no more parts of a lens than the points call for: k1 alone, k1 to k3, or the principal point
-    as well. Parts that say nothing loosen all others, the focal length of a single row above all.
+    """The cameras, roughly fitted, adjusted with no more parts of a lens than the points call for: k1 alone, k1 to
+    k3, or the principal point as well. Parts that say nothing loosen all others, the focal length of a single row
+    above all.
 
     By the Bayesian information criterion (Schwarz 1978). A point's squared error counts as one measurement, not
     as two, since points of a frame err a little alike. Parts held at 0 stay so in later fits.
     """
-    if cameras.places is not None or not held:
+    if not held:
         return cameras
+    if cameras.places is not None:
+        return adjust(cameras, held, scale, job, widen=1.0)
     full, count = _misfit(cameras, held, scale)
     noise = max(full / max(count, 1), LEAST_MISFIT_PX**2)
     for parts in SIMPLER:
@@ -174,7 +180,7 @@ def simplest(cameras: Cameras, held: Sequence[Observations], scale: float, job: 
         worse = (_misfit(simple, held, scale)[0] - full) / noise
         if worse < len(parts) * len(cameras.lenses) * np.log(max(count, 2)):
             return simple
-    return cameras
+    return adjust(cameras, held, scale, job, widen=1.0)
 
 
 def _misfit(cameras: Cameras, held: Sequence[Observations], scale: float) -> tuple[float, int]:
