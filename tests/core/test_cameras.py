@@ -68,7 +68,7 @@ class Arrays(unittest.TestCase):
             with self.subTest(n):
                 of = np.full(40, n)
                 lens = cameras.lens(n)
-                assert_allclose(undistorted(cameras, of, points).u, lens.undistort(points), atol=1e-9)
+                assert_allclose(undistorted(cameras, of, points).u.T, lens.undistort(points), atol=1e-9)
                 assert_allclose(rays_of(cameras, of, points), lens.rays(points), atol=1e-9)
                 assert_allclose(projected(cameras, of, rays), lens.project(rays), atol=1e-7)
 

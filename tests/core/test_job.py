@@ -17,6 +17,17 @@ class Jobs(unittest.TestCase):
         streamed = list(Job().stream(slow_first, list(range(9)), "squares"))
         self.assertEqual(streamed, [(n, n * n) for n in range(9)])
 
+    def test_items_may_be_added_while_others_are_worked_on(self):
+        told, items, found = [], [1, 2, 3], []
+        for n, result in Job(lambda p: told.append(p.fraction)).stream(
+                lambda v: 10 * v, items, "growing", ordered=False, total=5):
+            found.append(result)
+            if items[n] < 3:
+                items.append(items[n] + 3)
+        self.assertEqual(sorted(found), [10, 20, 30, 40, 50])
+        self.assertEqual(told, sorted(told))
+        self.assertLess(max(told), 1)
+
     def test_stop_is_heard_while_a_worker_is_busy(self):
         gate, job = threading.Event(), Job()
         threading.Timer(0.1, job.stop).start()

@@ -1,5 +1,6 @@
 """Matching: what looks alike near where it must lie, what a glance settles, which pairs are spared, and light."""
 
+import time
 import unittest
 from functools import lru_cache
 from unittest import mock
@@ -10,8 +11,9 @@ from numpy.testing import assert_allclose
 
 from tests.support import textured
 from windfell.align import glance
+from windfell.align.candidates import ALL_UP_TO
 from windfell.align.features import Features, _spread_choice, grey_features, quick_features
-from windfell.align.glance import Glance, glance_at, spare_pairs
+from windfell.align.glance import Glance, found_and_glanced, glance_at, spare_pairs
 from windfell.align.matching import matches, matches_near
 from windfell.align.pairs import find_links, largest_connected
 from windfell.align.patches import HALF, SEARCH, patch_offsets, patch_shifts
@@ -139,6 +141,21 @@ class Spared(unittest.TestCase):
         all_, few = (find_links(frames, Job(), sparing=s)[0] for s in (False, True))
         self.assertLess(len(few), 0.8 * len(all_))
         self.assertEqual(largest_connected(10, few), list(range(10)))
+
+    def test_pairs_are_glanced_at_while_frames_come_in(self):
+        """Of a small set all pairs, as they would be afterwards, however slow a frame is; of a large one none."""
+        frames = [frame_at(250 * n) for n in range(5)]
+
+        def slowly(n: int):
+            time.sleep(0.05 if n == 1 else 0)
+            return frames[n]
+
+        found, looks = found_and_glanced(slowly, 5, Job(), "looking")
+        self.assertTrue(all(f is g for f, g in zip(found, frames, strict=True)))
+        self.assertEqual(list(looks), [(a, b) for a in range(5) for b in range(a + 1, 5)])
+        links = [[(k.a, k.b, k.count) for k in find_links(frames, Job(), looks=known)[0]] for known in (None, looks)]
+        self.assertEqual(*links)
+        self.assertIsNone(found_and_glanced(lambda n: frames[0], ALL_UP_TO + 1, Job(), "looking")[1])
 
     def test_frames_that_a_glance_leaves_alone_are_looked_at_in_full(self):
         frames = [frame_at(250 * n) for n in range(6)]

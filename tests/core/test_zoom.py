@@ -15,6 +15,7 @@ from windfell.align.zoom import told_apart
 from windfell.demo.faults import _photographer
 from windfell.demo.files import write_jpeg
 from windfell.demo.photograph import Shot
+from windfell.engine.stage import Detail
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
@@ -57,8 +58,11 @@ class Zooms(unittest.TestCase):
                 taken = _photographer("ridge", 3).take(Shot(lens, turn, noise=0.006, seed=n))
                 write_jpeg(Path(paths[-1]), taken, quality=93)
             project, set_id = project_of(paths)
-            found = engine().stages(project, set_id).registration(Job())
+            stages = []
+            job = Job(lambda p: stages.append(p.stage))
+            found = engine().stages(project, set_id).registration(job)
         self.assertEqual(found.placed, [0, 1, 2, 3])
+        self.assertNotIn(str(Detail.FINE), stages, "finer features were looked for, though the quick ones are enough")
         self.assertLess(rotation_errors_deg([f.rotation for f in found.frames], turns).max(), 0.1)
         for frame, (lens, _, _) in zip(found.frames, views, strict=True):
             self.assertLess(abs(frame.lens.focal_px / lens.focal_px - 1), 0.01)

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import cho_factor, cho_solve
 
-from windfell.align.cameras import Cameras, carried, undistorted
+from windfell.align.cameras import Cameras, carried, lenses_of, middles_of, turns_of, undistorted
 from windfell.geometry.rotation import from_rotvec, nearest_rotation
 from windfell.job import Job
 
@@ -151,10 +151,9 @@ def _derivatives(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tupl
     """`jacobian` with the points last: (2, n) and (columns, 2, n), a number of all points beside each other."""
     n, flat = len(p), cameras.places is not None
     seen = undistorted(cameras, i, p)
-    u = np.ascontiguousarray(seen.u.T)
-    turns = np.ascontiguousarray(cameras.rotations.transpose(1, 2, 0))
-    ri, rj = turns.take(i, axis=2), turns.take(j, axis=2)
-    own, to = _lenses_of(cameras, i), _lenses_of(cameras, j)
+    u = seen.u
+    ri, rj = turns_of(cameras, i), turns_of(cameras, j)
+    own, to = lenses_of(cameras, i), lenses_of(cameras, j)
     w = ri[:, 0] * u[0] + ri[:, 1] * u[1] + ri[:, 2]
     spot, fits = w, True
     if flat:
@@ -173,7 +172,7 @@ def _derivatives(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tupl
     slope = 2 * (to[1] + r2 * (2 * to[2] + r2 * 3 * to[3]))
     focal = np.exp(to[0])
     off = focal * bend * v
-    centre = (np.ascontiguousarray(cameras.sizes.T).take(j, axis=1) - 1) / 2 + to[4:6]
+    centre = middles_of(cameras, j) + to[4:6]
     residual = np.where(ahead, centre + off - q.T, 1e4)
 
     out = np.empty((24 if flat else 18, 2, n))
@@ -209,12 +208,6 @@ def _derivatives(cameras: Cameras, i: Ints, j: Ints, p: Array, q: Array) -> tupl
     out[15] = out[14] * r2
     out[16:18] = np.eye(2)[:, :, None]
     return residual, out
-
-
-def _lenses_of(cameras: Cameras, frames: Ints) -> Array:
-    """The parts of the frames' lenses, (6, n), or (6, 1) if they share one."""
-    parts = np.ascontiguousarray(cameras.lenses.T)
-    return parts if len(cameras.lenses) == 1 else parts.take(cameras.group[frames], axis=1)
 
 
 def _crossed(a: Array, b: Array, out: Array) -> None:

@@ -101,7 +101,7 @@ def cameras_of(
 
 @dataclass(frozen=True)
 class Passed:
-    """Points as the lens undoes them: u = (x/z, y/z) (n, 2), r2 = |u|^2, the bend there, and
+    """Points as the lens undoes them: u = (x/z, y/z) (2, n), r2 = |u|^2, the bend there, and
     `growth`: the derivative of the distorted radius by the undistorted one.
     """
 
@@ -111,38 +111,56 @@ class Passed:
     growth: Array
 
 
+def turns_of(cameras: Cameras, frames: Ints) -> Array:
+    """Rotations (3, 3, n) of frames (n,), camera to world, a number of all frames beside each other."""
+    return np.ascontiguousarray(cameras.rotations.transpose(1, 2, 0)).take(frames, axis=2)
+
+
+def lenses_of(cameras: Cameras, frames: Ints) -> Array:
+    """The parts of the lenses of frames (n,): (6, n), or (6, 1) if all share one."""
+    parts = np.ascontiguousarray(cameras.lenses.T)
+    return parts if len(cameras.lenses) == 1 else parts.take(cameras.group[frames], axis=1)
+
+
+def middles_of(cameras: Cameras, frames: Ints) -> Array:
+    """Where the frames (n,) have their middle, px (2, n)."""
+    return (np.ascontiguousarray(cameras.sizes.T).take(frames, axis=1) - 1) / 2
+
+
 def undistorted(cameras: Cameras, frames: Ints, points: Array) -> Passed:
     """What px (n, 2) of frames (n,) look at, all groups at once (Newton on the radius)."""
-    group = cameras.group[frames] if len(cameras.lenses) > 1 else np.s_[:]
-    of = cameras.lenses[group]
-    centre = (cameras.sizes[frames] - 1) / 2 + of[:, 4:6]
-    d = (points - centre) * np.exp(-of[:, :1])
-    rd = np.sqrt(d[:, 0] ** 2 + d[:, 1] ** 2)
-    k1, k2, k3 = of[:, 1], of[:, 2], of[:, 3]
+    of = lenses_of(cameras, frames)
+    d = (points.T - middles_of(cameras, frames) - of[4:6]) * np.exp(-of[0])
+    k1, k2, k3 = of[1:4]
     fold = np.array([fold_radius(*(float(v) for v in lens[1:4])) for lens in cameras.lenses])
-    r2 = undistorted_radius(rd, k1, k2, k3, 0.999 * fold[group]) ** 2
+    top = 0.999 * (fold if len(fold) == 1 else fold[cameras.group[frames]])
+    r2 = undistorted_radius(np.sqrt(d[0] * d[0] + d[1] * d[1]), k1, k2, k3, top) ** 2
     bend = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
     growth = 1 + r2 * (3 * k1 + r2 * (5 * k2 + r2 * 7 * k3))
-    return Passed(d / bend[:, None], r2, bend, growth)
+    return Passed(d / bend, r2, bend, growth)
 
 
 def rays_of(cameras: Cameras, frames: Ints, points: Array) -> Array:
     """Unit rays (n, 3) in camera axes of px (n, 2) of frames (n,)."""
     u = undistorted(cameras, frames, points).u
-    rays = np.concatenate([u, np.ones((len(u), 1))], axis=1)
+    rays = np.stack([*u, np.ones(u.shape[1])], axis=1)
     return rays / np.linalg.norm(rays, axis=1, keepdims=True)
 
 
 def carried(cameras: Cameras, i: Ints, j: Ints, points: Array) -> Array:
     """Px (n, 2) of frames `j` (n,) where px of frames `i` (n,) are seen; far away where they are not."""
-    world = np.einsum("nij,nj->ni", cameras.rotations[i], rays_of(cameras, i, points))
-    behind = None
+    u = undistorted(cameras, i, points).u
+    turn = turns_of(cameras, i)
+    world, behind = turn[:, 0] * u[0] + turn[:, 1] * u[1] + turn[:, 2], None
     if cameras.places is not None:
-        behind = world[:, 2] < 1e-6
-        reach = (1 - cameras.places[i, 2]) / np.where(behind, 1.0, world[:, 2])
-        world = cameras.places[i] + world * reach[:, None] - cameras.places[j]
-    out = projected(cameras, j, np.einsum("nij,ni->nj", cameras.rotations[j], world))
-    return out if behind is None else np.where(behind[:, None], 1e5, out)
+        stands = np.ascontiguousarray(cameras.places.T)
+        own = stands.take(i, axis=1)
+        behind = world[2] < 1e-6
+        reach = (1 - own[2]) / np.where(behind, 1.0, world[2])
+        world = own + world * reach - stands.take(j, axis=1)
+    turn = turns_of(cameras, j)
+    out = _projected(cameras, j, turn[0] * world[0] + turn[1] * world[1] + turn[2] * world[2])
+    return np.ascontiguousarray((out if behind is None else np.where(behind, 1e5, out)).T)
 
 
 def carried_there_and_back(cameras: Cameras, i: int | Ints, j: int | Ints, points: Array) -> Array:
@@ -163,11 +181,14 @@ def carried_there_and_back(cameras: Cameras, i: int | Ints, j: int | Ints, point
 
 def projected(cameras: Cameras, frames: Ints, rays: Array) -> Array:
     """Px (n, 2) of frames (n,) where rays (n, 3) in camera axes are seen; far away behind the camera."""
-    of = cameras.lenses[cameras.group[frames]]
-    centre = (cameras.sizes[frames] - 1) / 2 + of[:, 4:6]
-    z = np.maximum(rays[:, 2], 1e-6)
-    v = rays[:, :2] / z[:, None]
-    r2 = np.sum(v * v, axis=1)
-    bend = 1 + r2 * (of[:, 1] + r2 * (of[:, 2] + r2 * of[:, 3]))
-    out = centre + np.exp(of[:, :1]) * v * bend[:, None]
-    return np.where((rays[:, 2] > 1e-6)[:, None], out, centre + 1e5)
+    return _projected(cameras, frames, rays.T).T
+
+
+def _projected(cameras: Cameras, frames: Ints, rays: Array) -> Array:
+    of = lenses_of(cameras, frames)
+    ahead = rays[2] > 1e-6
+    v = rays[:2] / np.where(ahead, rays[2], 1e-6)
+    r2 = v[0] * v[0] + v[1] * v[1]
+    bend = 1 + r2 * (of[1] + r2 * (of[2] + r2 * of[3]))
+    centre = middles_of(cameras, frames) + of[4:6]
+    return np.where(ahead, centre + np.exp(of[0]) * bend * v, centre + 1e5)

@@ -49,8 +49,8 @@ def slid_cameras(cameras: Cameras, observations: Sequence[Observations], known: 
 
 def _between(cameras: Cameras, o: Observations, known: int) -> Array:
     """The homography of undistorted coordinates from the known frame of a pair to the other."""
-    ua = undistorted(cameras, np.full(len(o.points_a), o.a), o.points_a).u
-    ub = undistorted(cameras, np.full(len(o.points_b), o.b), o.points_b).u
+    ua = undistorted(cameras, np.full(len(o.points_a), o.a), o.points_a).u.T
+    ub = undistorted(cameras, np.full(len(o.points_b), o.b), o.points_b).u.T
     source, goal = (ua, ub) if known == o.a else (ub, ua)
     found, _ = cv2.findHomography(source, goal, cv2.USAC_MAGSAC, 0.004, maxIters=3000, confidence=0.999)
     return np.eye(3) if found is None else found
