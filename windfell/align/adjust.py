@@ -24,6 +24,7 @@ Ints = NDArray[np.intp]
 STEPS = 60
 PIECE = 16
 GAIN, ROUGH_GAIN, FORETOLD = 1e-6, 1e-4, 0.5
+WIDER = (1.0, 4.0, 16.0)
 GAUGE = 1e-3
 LOCK = 1e12
 FACING = 0.35
@@ -219,16 +220,16 @@ def _crossed(a: Array, b: Array, out: Array) -> None:
 
 def adjust(
     cameras: Cameras, observations: Sequence[Observations], scale_px: float, job: Job,
-    widen: float = 16.0, guides: Sequence[Guide] = (), gain: float = GAIN,
+    widen: float = WIDER[-1], guides: Sequence[Guide] = (), gain: float = GAIN,
 ) -> Cameras:
     """The cameras that minimise sum rho(|residual|) with rho of Geman and McClure.
 
     `scale_px` is the residual at which a point's pull is a quarter of full. The robust
-    function starts `widen` times as wide and is tightened step by step (graduated
+    function starts `widen` times as wide, 16 at most, and is tightened step by step (graduated
     non-convexity, Yang et al. 2020), so a bad start does not throw good points away. Steps end where one lessens
     the sum by no more than a share `gain`; if that is more than GAIN, points are looked at roughly.
     """
-    pile = Pile(observations, roughly=gain > GAIN)
+    pile, widen = Pile(observations, roughly=gain > GAIN), next(w for w in WIDER if w >= min(widen, WIDER[-1]))
     while True:
         enough = gain if widen <= 1.0 else max(gain, ROUGH_GAIN)
         cameras = _minimised(cameras, pile, scale_px * widen, guides, enough, job)

@@ -78,16 +78,22 @@ def solved(
     cameras = starting_cameras(features, hints, members, first, focal_px, slid)
     job.step("fitting cameras", 0.1)
     some = thinned(first, ROUGH_POINTS)
-    simple = adjust(without(SIMPLER[0], cameras), some, LOOSE / 3 * longest, job, gain=ROUGH_GAIN)
+    start, scale = without(SIMPLER[0], cameras), LOOSE / 3 * longest
+    simple = adjust(start, some, scale, job, widen=_far_off(start, some) / scale, gain=ROUGH_GAIN)
     cameras = replace(simple, sigma=cameras.sigma)
-    for fraction, reach, scale, most in (
+    for fraction, reach, tight, most in (
         (0.5, LOOSE, 3 * TIGHT, ROUGH_POINTS), (0.8, TIGHT, TIGHT, MORE_POINTS),
     ):
         job.step("fitting cameras", fraction)
         chosen = _agreeing(cameras, everything, 2.5 * reach * longest)
         kept = _holding(len(members), chosen, first)
-        cameras = adjust(cameras, thinned(kept, most), scale * longest, job, widen=1.0, gain=ROUGH_GAIN)
+        cameras = adjust(cameras, thinned(kept, most), tight * longest, job, widen=1.0, gain=ROUGH_GAIN)
     return cameras, _agreeing(cameras, everything, 2.5 * TIGHT * longest)
+
+
+def _far_off(cameras: Cameras, observations: Sequence[Observations]) -> float:
+    """How far half of a link's points lie from where the cameras see them, px, of the worst link."""
+    return max((float(np.median(e)) for e in errors_px(cameras, observations) if len(e)), default=0.0)
 
 
 def looked_closely(
