@@ -69,7 +69,8 @@ def grounded(
     `view(n)` gives frame n's light, on which points are refined; without it the features' places stand.
     `slid`: the camera moved along a flat subject. `pairs`: the only ones that may hold, or None.
     `finer` gives finer features of all frames of which some numbers are wanted; it is asked where the first
-    ones, glanced at and then looked at in full, leave a frame without a place or neighbours without a link.
+    ones, glanced at and then looked at in full, leave a frame without a place or neighbours without a link. They
+    take long to find: frames that follow each other come first, since most are given in the order they were taken.
     `looks`: what pairs say at a glance, where that is known.
     """
     links, refused = find_links(features, job, pairs, sparing=True, looks=looks)
@@ -78,15 +79,18 @@ def grounded(
         return _held_at_any_zoom(features, hints, links, refused, job, focal_px, view, slid)
 
     ground = held_together()
-    glanced = {(r.a, r.b) for r in refused if r.glanced}
-    closer_looks = [] if finer is None else [(lambda _: features, glanced), (finer, None)]
+    glanced, tried = {(r.a, r.b) for r in refused if r.glanced}, set()
+    in_turn = {(n, n + 1) for n in range(len(features))}
+    closer_looks = [] if finer is None else [(lambda _: features, glanced), (finer, in_turn), (finer, None)]
     for look, asked in closer_looks:
         again = doubtful_pairs(ground, features, likely_pairs(features) if pairs is None else pairs)
         ground, again = _met_by_light(ground, again, features, view, job)
         known = {(k.a, k.b) for k in links} - {(r.a, r.b) for r in ground.refused}
-        again = [p for p in again if p not in known and (asked is None or p in asked)]
+        again = [p for p in again if p not in known | tried and (asked is None or p in asked)]
         if not again:
             continue
+        if look is finer:
+            tried.update(again)
         closer, still = find_links(look(sorted({n for p in again for n in p})), job, again)
         better = {(k.a, k.b): k for k in closer}
         links = [k for k in links if (k.a, k.b) not in better] + closer
