@@ -233,6 +233,16 @@ class Caching(unittest.TestCase):
         cache.get("0", lambda: made.append("again") or np.zeros(1, np.uint8))
         self.assertEqual(made[-1], "again")
 
+    def test_large_results_may_go_before_small_ones(self):
+        cache, made = Cache(3000, largest_first=True), []
+        for n, size in enumerate((100, 1500, 100, 1500, 1500)):
+            cache.get(str(n), lambda n=n, size=size: made.append(n) or np.zeros(size, np.uint8))
+        self.assertLessEqual(cache.used_bytes, 3000)
+        for kept in "024":
+            cache.get(kept, lambda: self.fail("it should be here"))
+        cache.get("1", lambda: made.append("again") or np.zeros(1, np.uint8))
+        self.assertEqual(made[-1], "again")
+
     def test_two_askers_wait_for_one_computation(self):
         cache, made = Cache(10**6), []
 

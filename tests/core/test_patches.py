@@ -149,6 +149,27 @@ class TwoSizes(unittest.TestCase):
         self.assertLess(off["both"], 1.1 * off["half"])
         self.assertLess(off["both"], 0.8 * off["whole"])
 
+    def test_each_frame_is_looked_at_as_closely_as_it_can_be(self):
+        """One frame has three sizes, the other two: in the last look each is the largest it has."""
+        asked = []
+
+        class Told(GreyView):
+            def at(self, points):
+                asked.append((self.frame, self.scale))
+                return super().at(points)
+
+        def view(frame: int, times: int) -> Told:
+            size = self.SIZE[0] >> times, self.SIZE[1] >> times
+            grey = cv2.resize(textured(1000, 1400, 7)[..., 1].astype(np.float32), size)
+            told = Told(grey, self.SIZE, closer=(lambda: view(frame, times - 1)) if times else None)
+            told.frame = frame
+            return told
+
+        cameras = cameras_of([self.SIZE] * 2, [0, 0], np.array([1800.0]))
+        p = np.random.default_rng(2).uniform([200, 200], [1200, 800], (40, 2))
+        refined([Observations(0, 1, p, p)], cameras, lambda n: view(n, (2, 1)[n]), Job())
+        self.assertEqual(asked, [(0, 0.25), (1, 0.5), (0, 0.5), (1, 1.0), (0, 1.0), (1, 1.0)])
+
     def test_large_frames_have_closer_views_and_others_do_not(self):
         engine, job = Engine(), Job()
         with tempfile.TemporaryDirectory() as folder:

@@ -5,7 +5,7 @@ Patches are sampled along the geometry that is known already, so that only a sma
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from itertools import pairwise
 from math import ceil
@@ -71,9 +71,15 @@ def refined(
         return list(observations)
     counts = np.cumsum([len(o.points_a) for o in filled])[:-1]
     points, error, closer = _looked(filled, cameras, view, job)
+    closest: dict[int, Callable[[], View]] = {}
+
+    def closest_view(n: int) -> View:
+        return closest[n]() if n in closest else view(n)
+
     while closer:
+        closest.update(closer)
         again = [replace(o, points_b=p) for o, p in zip(filled, np.split(points, counts), strict=True)]
-        nearer, less, closer = _looked(again, cameras, _closer(view, closer), job)
+        nearer, less, closer = _looked(again, cameras, closest_view, job)
         apart = np.linalg.norm(nearer - points, axis=1)
         better = (less < SURER * error) & ~(apart > AGREE * error)
         points, error = np.where(better[:, None], nearer, points), np.where(better, less, error)
@@ -81,10 +87,6 @@ def refined(
         replace(o, points_b=p, weight=(0.1 / np.minimum(e, 1e6)) ** 2).chosen(np.isfinite(e))
         for o, p, e in zip(filled, np.split(points, counts), np.split(error, counts), strict=True)])
     return [next(found) if len(o.points_a) else o for o in observations]
-
-
-def _closer(view: Callable[[int], View], closer: Mapping[int, Callable[[], View]]) -> Callable[[int], View]:
-    return lambda n: closer[n]() if n in closer else view(n)
 
 
 def _looked(

@@ -46,12 +46,12 @@ def size_of(value: Any) -> int:
 class Cache:
     """Least recently used results, up to a budget of bytes. Safe between threads.
 
-    Two askers of one key wait for one computation.
+    Two askers of one key wait for one computation. `largest_first`: of what is kept the largest goes first.
     """
 
-    def __init__(self, budget_bytes: int, folder: Path | None = None) -> None:
+    def __init__(self, budget_bytes: int, folder: Path | None = None, largest_first: bool = False) -> None:
         self.budget_bytes = budget_bytes
-        self._folder = folder
+        self._folder, self._largest_first = folder, largest_first
         self._kept: OrderedDict[str, tuple[Any, int]] = OrderedDict()
         self._used = 0
         self._lock = threading.Lock()
@@ -84,8 +84,13 @@ class Cache:
             self._kept[key] = (value, size)
             self._used += size
             while self._used > self.budget_bytes and len(self._kept) > 1:
-                _, (_, gone) = self._kept.popitem(last=False)
+                _, gone = self._kept.pop(self._next_to_go())
                 self._used -= gone
+
+    def _next_to_go(self) -> str:
+        if self._largest_first:
+            return max(self._kept, key=lambda key: self._kept[key][1])
+        return next(iter(self._kept))
 
     @property
     def used_bytes(self) -> int:

@@ -44,7 +44,7 @@ class Engine:
         cv2.setNumThreads(1)
         threadpool_limits(1)
         self.cache = Cache(budget_bytes or total_memory_bytes() // 3, cache_folder)
-        self.greys = Cache(min(GREY_BYTES, total_memory_bytes() // 12), None)
+        self.greys = Cache(min(GREY_BYTES, total_memory_bytes() // 12), None, largest_first=True)
         self.masks: Masks = {}
 
     def opened(self, project: Project, frame: Frame, job: Job) -> Opened:
@@ -194,5 +194,5 @@ class NestedSet:
     def grey(self, longest: int, job: Job) -> np.ndarray:
         return grey_of(self.sheet(min(1.0, longest / max(self.size)), job))
 
-    def reduced(self, longest: int) -> int:
-        return 1
+    def grey_side(self, longest: int) -> int:
+        return round(max(self.size) * canonical_scale(min(1.0, longest / max(self.size))))

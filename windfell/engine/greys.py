@@ -57,7 +57,7 @@ def _first_side(opened: Opened) -> int:
 
 
 def _halvings(opened: Opened, least: int) -> int:
-    longest, times = max(opened.size) // opened.reduced(_first_side(opened)), 0
+    longest, times = opened.grey_side(_first_side(opened)), 0
     while longest // 2 >= least:
         longest, times = longest // 2, times + 1
     return times

@@ -42,7 +42,7 @@ class Opened(Protocol):
 
     def grey(self, longest: int, job: Job) -> NDArray[np.uint8] | NDArray[np.float32]: ...
 
-    def reduced(self, longest: int) -> int: ...
+    def grey_side(self, longest: int) -> int: ...
 
 
 def canonical_scale(scale: float) -> float:
@@ -97,9 +97,9 @@ class _Kept:
         job.check()
         return grey_of(self._full())
 
-    def reduced(self, longest: int) -> int:
-        """How many times smaller than the frame that grey is."""
-        return 1
+    def grey_side(self, longest: int) -> int:
+        """How long the longer side of that grey is."""
+        return max(self.size)
 
     def _full(self) -> Sheet:
         raise NotImplementedError
@@ -134,12 +134,16 @@ class OpenedFile(_Kept):
 
     def grey(self, longest: int, job: Job) -> NDArray[np.uint8] | NDArray[np.float32]:
         job.check()
-        luma = self.still.luma(self.reduced(longest))
+        reduce = self._reduced(longest)
+        luma = self.still.luma(reduce)
         if luma is not None:
             return luma
-        return grey_of(Sheet(self.still.encoded(self.reduced(longest)), self.still.linearizer()))
+        return grey_of(Sheet(self.still.encoded(reduce), self.still.linearizer()))
 
-    def reduced(self, longest: int) -> int:
+    def grey_side(self, longest: int) -> int:
+        return max(self.size) // self._reduced(longest)
+
+    def _reduced(self, longest: int) -> int:
         most = {"jpeg": max(REDUCED), "raw": 2}.get(self.still.metadata.format, 1)
         return max((r for r in REDUCED if r <= most and max(self.size) / r >= longest), default=1)
 
