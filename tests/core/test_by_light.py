@@ -12,7 +12,7 @@ from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, project_of, ridge, textured
 from windfell.align.adjust import Observations, error_px
-from windfell.align.by_light import SPOT_MOST, SPOTS, grown, joined, pairs_that_meet, refined_with_others
+from windfell.align.by_light import SQUARE_MOST, grown, joined, pairs_that_meet, refined_with_others
 from windfell.align.cameras import Cameras, cameras_of, carried
 from windfell.align.features import SQUARES, Features, grey_features, quick_features, unbent
 from windfell.align.matching import matches
@@ -133,9 +133,9 @@ class ByLight(unittest.TestCase):
         self.assertFalse(more.denied)
         self.assertGreater(more.found.points_a[:, 1].max(), 400)
         self.assertLess(np.percentile(error_px(cameras(), more.found), 90), 0.1)
-        side = SIZE[0] / SPOTS
+        side = SIZE[0] / SQUARES
         _, times = np.unique((more.found.points_a / side).astype(int), axis=0, return_counts=True)
-        self.assertLessEqual(times.max(), SPOT_MOST)
+        self.assertLessEqual(times.max(), SQUARE_MOST)
 
     def test_where_no_features_are_the_spots_of_a_frame_are_found(self):
         features, view = in_pair()
@@ -148,7 +148,7 @@ class ByLight(unittest.TestCase):
         self.assertGreater(len(more.spots.points_a), 50)
         self.assertLess(np.median(error_px(cameras(), more.spots)), 0.1)
         where = np.concatenate([few.points_a, more.found.points_a, more.spots.points_a])
-        self.assertLess(len(where) - len(np.unique((where / (SIZE[0] / SPOTS)).astype(int), axis=0)), 5)
+        self.assertLess(len(where) - len(np.unique((where / (SIZE[0] / SQUARES)).astype(int), axis=0)), 5)
 
     def test_one_thing_in_two_places_is_denied_by_all_around_it(self):
         """A patch of the frame stands in a stranger too; what is beside it does not."""

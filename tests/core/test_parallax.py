@@ -204,17 +204,22 @@ class CloserLook(unittest.TestCase):
         self.assertFalse(any(f.binary for f in by_detail[Detail.FINE]))
         asked = []
 
-        def finer(numbers):
+        def finer(numbers, order=(0, 1, 2, 3)):
             asked.append(numbers)
-            return by_detail[Detail.FINE]
+            return [by_detail[Detail.FINE][n] for n in order]
 
         grounded(by_detail[Detail.QUICK], hints, Job(), finer=finer)
         self.assertEqual(asked, [])
         few = [*by_detail[Detail.QUICK][:3], _strongest(by_detail[Detail.QUICK][3], 12)]
         self.assertNotIn(3, grounded(few, hints, Job()).members)
         ground = grounded(few, hints, Job(), finer=finer)
-        self.assertEqual(asked, [[0, 1, 2, 3]])
+        self.assertEqual(asked, [[2, 3]], "frames that follow each other come first")
         self.assertIn(3, ground.members)
+        asked.clear()
+        order = (3, 0, 1, 2)
+        ground = grounded([few[n] for n in order], hints, Job(), finer=lambda numbers: finer(numbers, order))
+        self.assertEqual(asked, [[0, 1], [0, 2, 3]], "then all others")
+        self.assertEqual(ground.members, (0, 1, 2, 3))
 
     def test_a_stranger_stays_one_and_its_reason_is_of_the_closer_look(self):
         by_detail, hints = self._frames([*frames_in(ridge())[:3], str(stranger())])

@@ -15,14 +15,14 @@ from scipy.spatial import cKDTree
 
 from windfell.align.adjust import Observations
 from windfell.align.cameras import Cameras, carried, carried_there_and_back
-from windfell.align.features import Features, ranks_within
+from windfell.align.features import SQUARES, Features, ranks_within
 from windfell.align.refine import LINK_LEAST, LINK_MOST, MOST_POINTS, refined
 from windfell.align.view import View
 from windfell.job import Job
 
 Array = NDArray[np.float64]
 
-SPOTS, SPOT_MOST, SPOTS_SHARE, SURE_WEIGHT, RIM = 24, 1, 0.5, 0.4, 0.006
+SQUARE_MOST, SPOTS_SHARE, SURE_WEIGHT, RIM = 1, 0.5, 0.4, 0.006
 # some of a link's points the light does not confirm: others make up for them, and are enough to deny it
 MORE = 30
 LEAST_TRIED, LEAST_OF, MOST_OF, AGREE = 24, 0.15, 0.5, 1 / 1000
@@ -142,24 +142,24 @@ def _unmatched(
     parts = np.split(there, np.cumsum([len(p) for p in points])[:-1]) if known else []
     if drifts is not None:
         parts = [t + drift(p) if len(p) else t for t, drift, p in zip(parts, drifts, points, strict=True)]
-    return [_in_open_spots(cameras, o, p, t, most) for o, p, t in zip(known, points, parts, strict=True)]
+    return [_in_open_squares(cameras, o, p, t, most) for o, p, t in zip(known, points, parts, strict=True)]
 
 
-def _in_open_spots(cameras: Cameras, o: Observations, points: Array, there: Array, most: int) -> Observations:
+def _in_open_squares(cameras: Cameras, o: Observations, points: Array, there: Array, most: int) -> Observations:
     """Those of the points (n, 2) of `a`, seen `there` (n, 2) in `b`, that lie where the observations have none."""
     rim = RIM * cameras.sizes[o.b].max()
     inside = np.flatnonzero(np.all((there > rim) & (there < cameras.sizes[o.b] - 1 - rim), axis=1))
-    side = cameras.sizes[o.a].max() / SPOTS
-    taken = np.bincount(_spots(o.points_a, side), minlength=SPOTS**2)
-    spots = _spots(points[inside], side)
-    chosen = inside[taken[spots] + ranks_within(spots) < SPOT_MOST][: max(0, most - len(o.points_a))]
+    side = cameras.sizes[o.a].max() / SQUARES
+    taken = np.bincount(_squares(o.points_a, side), minlength=SQUARES**2)
+    squares = _squares(points[inside], side)
+    chosen = inside[taken[squares] + ranks_within(squares) < SQUARE_MOST][: max(0, most - len(o.points_a))]
     return Observations(o.a, o.b, points[chosen], there[chosen])
 
 
-def _spots(points: Array, side: float) -> NDArray[np.intp]:
+def _squares(points: Array, side: float) -> NDArray[np.intp]:
     """Numbers (n,) of the squares in which px (n, 2) lie."""
-    at = np.clip((points / side).astype(int), 0, SPOTS - 1)
-    return at[:, 1] * SPOTS + at[:, 0]
+    at = np.clip((points / side).astype(int), 0, SQUARES - 1)
+    return at[:, 1] * SQUARES + at[:, 0]
 
 
 def _joined(all_: Sequence[Observations], more: Sequence[Observations]) -> list[Observations]:
