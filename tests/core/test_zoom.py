@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
-from tests.support import engine, project_of, rotation_errors_deg
+from tests.support import engine, frames_in, project_of, ridge, rotation_errors_deg
+from windfell.align import panorama
 from windfell.align.pairs import Link
 from windfell.align.solve import LensHint
 from windfell.align.zoom import told_apart
@@ -66,6 +69,16 @@ class Zooms(unittest.TestCase):
         self.assertLess(rotation_errors_deg([f.rotation for f in found.frames], turns).max(), 0.1)
         for frame, (lens, _, _) in zip(found.frames, views, strict=True):
             self.assertLess(abs(frame.lens.focal_px / lens.focal_px - 1), 0.01)
+
+    def test_lenses_that_were_told_apart_but_are_alike_are_one(self):
+        def split(hints, links):
+            return [replace(h, key=(*h.key, n // 2)) for n, h in enumerate(hints)]
+
+        project, set_id = project_of(frames_in(ridge()))
+        with mock.patch.object(panorama, "told_apart", side_effect=split):
+            found = engine().stages(project, set_id).registration(Job())
+        self.assertEqual(found.placed, [0, 1, 2, 3])
+        self.assertEqual(len({f.lens.focal_px for f in found.frames}), 1)
 
 
 if __name__ == "__main__":

@@ -39,6 +39,7 @@ from windfell.job import Job
 
 Array = NDArray[np.float64]
 QUICK_POINTS = 1500
+LEAST_ZOOM = 0.06
 
 
 def register_panorama(
@@ -130,13 +131,25 @@ def _held_at_any_zoom(
     features: Sequence[Features], hints: Sequence[LensHint], links: list[Link], refused: Sequence[NoLink], job: Job,
     focal_px: float | None, view: Callable[[int], View] | None, slid: bool,
 ) -> Ground:
-    """As `_held_together`; if a frame is left out, with lenses told apart that see things at different sizes."""
-    ground = _held_together(features, hints, links, refused, job, focal_px, view, slid)
-    apart = told_apart(hints, links)
-    if len(ground.members) == len(features) or apart == list(hints) or focal_px is not None:
+    """As `_held_together`, with lenses told apart that see things at different sizes, if all frames then hold
+    together and the lenses do differ, or if more frames do than otherwise.
+    """
+    apart = told_apart(hints, links) if focal_px is None else list(hints)
+    if apart == list(hints):
+        return _held_together(features, hints, links, refused, job, focal_px, view, slid)
+    ground = _held_together(features, apart, links, refused, job, focal_px, view, slid)
+    if len(ground.members) == len(features) and _zooms_differ(ground.cameras, hints, apart):
         return ground
-    other = _held_together(features, apart, links, refused, job, focal_px, view, slid)
-    return other if len(other.members) > len(ground.members) else ground
+    alike = _held_together(features, hints, links, refused, job, focal_px, view, slid)
+    return ground if len(ground.members) > len(alike.members) else alike
+
+
+def _zooms_differ(cameras: Cameras, hints: Sequence[LensHint], apart: Sequence[LensHint]) -> bool:
+    """Whether of every lens that was told apart all parts have focal lengths of their own."""
+    parts: dict[tuple, dict[tuple, float]] = {}
+    for n, (own, part) in enumerate(zip(hints, apart, strict=True)):
+        parts.setdefault(own.key, {})[part.key] = float(cameras.lenses[cameras.group[n], 0])
+    return all(np.diff(sorted(focal.values())).min(initial=np.inf) > LEAST_ZOOM for focal in parts.values())
 
 
 def _held_together(
