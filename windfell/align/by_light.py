@@ -25,24 +25,39 @@ Array = NDArray[np.float64]
 SQUARE_MOST, SPOTS_SHARE, SURE_WEIGHT, RIM = 1, 0.5, 0.4, 0.006
 # some of a link's points the light does not confirm: others make up for them, and are enough to deny it
 MORE = 30
-LEAST_TRIED, LEAST_OF, MOST_OF, AGREE = 24, 0.15, 0.5, 1 / 1000
+LEAST_TRIED, LEAST_OF, MOST_OF, AGREE, THING = 24, 0.15, 0.5, 1 / 1000, 1 / 10
 NEIGHBOURS, NEAR, GROWN_MOST, ROUNDS = 5, 0.1, 600, 3
 
 
 @dataclass(frozen=True)
 class Others:
-    """Features of a link's `a` beside those matched: how many were `tried` where the cameras see them in `b`, and
-    those `found` there by the light; and what was found at other `spots`, where light varies but little.
+    """Features of a link's `a` beside those `matched`: those `tried` where the cameras see them in `b`, and those
+    `found` there by the light; and what was found at other `spots`, where light varies but little.
     """
 
-    tried: int
+    matched: Observations
+    tried: Observations
     found: Observations
     spots: Observations
 
     @property
     def denied(self) -> bool:
-        """Whether next to nothing of what the link says the frames share is there."""
-        return self.tried >= LEAST_TRIED and len(self.found.points_a) < LEAST_OF * self.tried
+        """Whether next to nothing of what the link says the frames share is there, or nothing but the one thing that
+        the link is about: the same may stand in two places.
+        """
+        tried, found = self.tried.points_a, self.found.points_a
+        return _next_to_none(len(found), len(tried)) or _next_to_none(self._apart(found), self._apart(tried))
+
+    def _apart(self, points: Array) -> int:
+        """How many lie well apart from what was matched."""
+        if not len(points) or not len(self.matched.points_a):
+            return len(points)
+        away, _ = cKDTree(self.matched.points_a).query(points)
+        return int(np.sum(away > THING * np.ptp(self.tried.points_a, axis=0).max()))
+
+
+def _next_to_none(found: int, tried: int) -> bool:
+    return tried >= LEAST_TRIED and found < LEAST_OF * tried
 
 
 def refined_with_others(
@@ -57,7 +72,7 @@ def refined_with_others(
     close, more_found = found[:count], found[count : 2 * count]
     spots = [_outvoted(s, o.weights.sum() + m.weights.sum())
              for o, m, s in zip(close, more_found, found[2 * count :], strict=True)]
-    return close, [Others(len(m.points_a), f, s) for m, f, s in zip(more, more_found, spots, strict=True)]
+    return close, [Others(*of) for of in zip(some, more, more_found, spots, strict=True)]
 
 
 def _outvoted(spots: Observations, others: float) -> Observations:
