@@ -15,7 +15,7 @@ from windfell.align.patches import BURNT, burnt_alike, patch_offsets, patch_shif
 from windfell.align.refine import _seen_around, refined
 from windfell.align.view import GreyView
 from windfell.engine.core import Engine
-from windfell.engine.greys import close_view, resized
+from windfell.engine.greys import close_view, ever_closer, resized
 from windfell.engine.sources import open_source
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
@@ -128,7 +128,7 @@ class TwoSizes(unittest.TestCase):
         halves = [cv2.resize(p, (700, 500), interpolation=cv2.INTER_AREA) for p in pair]
         whole = [GreyView(p, self.SIZE) for p in pair]
         half = [GreyView(p, self.SIZE) for p in halves]
-        both = [GreyView(p, self.SIZE, closer=lambda n=n: whole[n]) for n, p in enumerate(halves)]
+        both = [GreyView(p, self.SIZE, closer=whole[n]) for n, p in enumerate(halves)]
         cameras = cameras_of([self.SIZE] * 2, [0, 0], np.array([1800.0])).turned(turns)
         p = rng.uniform([160, 120], [1240, 880], (160, 2))
         q = carried(cameras, np.zeros(160, int), np.ones(160, int), p)
@@ -161,7 +161,7 @@ class TwoSizes(unittest.TestCase):
         def view(frame: int, times: int) -> Told:
             size = self.SIZE[0] >> times, self.SIZE[1] >> times
             grey = cv2.resize(textured(1000, 1400, 7)[..., 1].astype(np.float32), size)
-            told = Told(grey, self.SIZE, closer=(lambda: view(frame, times - 1)) if times else None)
+            told = Told(grey, self.SIZE, closer=view(frame, times - 1) if times else None)
             told.frame = frame
             return told
 
@@ -173,15 +173,19 @@ class TwoSizes(unittest.TestCase):
     def test_large_frames_have_closer_views_and_others_do_not(self):
         engine, job = Engine(), Job()
         with tempfile.TemporaryDirectory() as folder:
-            for width, least, scale in ((6001, 2800, 0.5), (5000, 2800, 1.0), (5000, 1400, 0.5), (2700, 1400, 1.0)):
+            for width, sizes in ((6001, (1500, 3000, 6001)), (5000, (2500, 5000)), (2700, (2700,))):
                 path = Path(folder) / f"{width}.jpg"
                 cv2.imwrite(str(path), textured(64, width, 3))
                 frame = frame_from_path(str(path))
-                view = close_view(engine, open_source(frame.source, engine.cache, None), frame, job, least)
-                with self.subTest(width=width, least=least):
-                    self.assertAlmostEqual(view.scale, scale, delta=1e-3)
-                    self.assertEqual(view.closer is not None, scale < 1)
-                    self.assertEqual((view.closer() if view.closer else view).scale, 1.0)
+                opened = open_source(frame.source, engine.cache, None)
+                views = [ever_closer(engine, opened, frame, job)]
+                while views[-1].closer is not None:
+                    views.append(views[-1].closer)
+                with self.subTest(width=width):
+                    assert_allclose([v.scale for v in views], np.array(sizes) / width)
+                    seen = [v.at(np.array([[[1000.0, 32.0]]])).item() for v in views]
+                    self.assertLess(np.ptp(seen), 30)
+                    self.assertGreaterEqual(close_view(engine, opened, frame, job).scale * width, 2700)
 
 
 class Resized(unittest.TestCase):

@@ -5,7 +5,7 @@ Patches are sampled along the geometry that is known already, so that only a sma
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from itertools import pairwise
 from math import ceil
@@ -70,16 +70,12 @@ def refined(
     if not filled:
         return list(observations)
     counts = np.cumsum([len(o.points_a) for o in filled])[:-1]
-    points, error, closer = _looked(filled, cameras, view, job)
-    closest: dict[int, Callable[[], View]] = {}
-
-    def closest_view(n: int) -> View:
-        return closest[n]() if n in closest else view(n)
-
-    while closer:
-        closest.update(closer)
+    views = {n: view(n) for n in sorted({n for o in filled for n in (o.a, o.b)})}
+    points, error = _looked(filled, cameras, views, job)
+    while any(v.closer is not None for v in views.values()):
+        views = {n: v.closer or v for n, v in views.items()}
         again = [replace(o, points_b=p) for o, p in zip(filled, np.split(points, counts), strict=True)]
-        nearer, less, closer = _looked(again, cameras, closest_view, job)
+        nearer, less = _looked(again, cameras, views, job)
         apart = np.linalg.norm(nearer - points, axis=1)
         better = (less < SURER * error) & ~(apart > AGREE * error)
         points, error = np.where(better[:, None], nearer, points), np.where(better, less, error)
@@ -90,10 +86,10 @@ def refined(
 
 
 def _looked(
-    filled: Sequence[Observations], cameras: Cameras, view: Callable[[int], View], job: Job
-) -> tuple[Array, Array, dict[int, Callable[[], View]]]:
+    filled: Sequence[Observations], cameras: Cameras, views: Mapping[int, View], job: Job
+) -> tuple[Array, Array]:
     """Of all points, one behind the other, where `b` shows them (n, 2), and the error to be expected (n,), px at full
-    size: inf where the light says nothing, and the place as it was; and those closer views that there are.
+    size: inf where the light says nothing, and the place as it was.
     """
     counts = [len(o.points_a) for o in filled]
     ends = np.cumsum(counts)
@@ -101,27 +97,21 @@ def _looked(
     grids, bends = _seen_around(cameras, a, b, points_a)
     near, far = (patch_offsets(half).astype(np.float32) for half in (HALF, HALF + SEARCH + 2))
     one, other = (np.empty((len(a), *steps.shape[:2]), np.float32) for steps in (near, far))
-    scales, closer = np.ones(cameras.count), {}
-
-    def looked_at(n: int) -> View:
-        seen = view(n)
-        if seen.closer is not None:
-            closer[n] = seen.closer
-        return seen
+    scales = np.ones(cameras.count)
+    for n, seen in views.items():
+        scales[n] = seen.scale
 
     def sample(n: int) -> None:
-        seen, own = looked_at(n), a == n
-        scales[n] = seen.scale
-        one[own] = seen.at(points_a[own].astype(np.float32)[:, None, None] + near / np.float32(seen.scale))
+        own, theirs = a == n, b == n
+        if own.any():
+            one[own] = views[n].at(points_a[own].astype(np.float32)[:, None, None] + near / np.float32(scales[n]))
+        if theirs.any():
+            fine = scales[a[theirs], None, None]
+            steps = steps_seen(
+                (grids[theirs] / fine).astype(np.float32), far, (bends[theirs] / fine**2).astype(np.float32))
+            other[theirs] = views[n].at(points_b[theirs].astype(np.float32)[:, None, None] + steps)
 
-    def sample_other(n: int) -> None:
-        seen, own = looked_at(n), b == n
-        fine = scales[a[own], None, None]
-        steps = steps_seen((grids[own] / fine).astype(np.float32), far, (bends[own] / fine**2).astype(np.float32))
-        other[own] = seen.at(points_b[own].astype(np.float32)[:, None, None] + steps)
-
-    job.map(sample, np.unique(a).tolist(), "looking closely")
-    job.map(sample_other, np.unique(b).tolist(), "looking closely")
+    job.map(sample, list(views), "looking closely")
     for r in (slice(end - count, end) for end, count in zip(ends, counts, strict=True)):
         pair = one[r], other[r]
         alike = burnt_alike(*pair)
@@ -133,7 +123,7 @@ def _looked(
     sure = (found.likeness > LEAST_LIKENESS) & (found.error < MOST_ERROR)
     step = np.einsum("mij,mj->mi", grids, found.shift / scales[a, None])
     error = np.hypot(found.error, FLOOR) / scales[a]
-    return points_b + np.where(sure[:, None], step, 0), np.where(sure, error, np.inf), closer
+    return points_b + np.where(sure[:, None], step, 0), np.where(sure, error, np.inf)
 
 
 def _seen_around(cameras: Cameras, a: Ints, b: Ints, points: Array) -> tuple[Array, Array]:

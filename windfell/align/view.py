@@ -17,12 +17,12 @@ RIM = (1, 3)
 
 
 class View(Protocol):
-    """A frame's light for matching; `scale` is its own px per px of the frame's full size. `closer` gives a larger
-    picture of the frame, where there is one.
+    """A frame's light for matching; `scale` is its own px per px of the frame's full size. `closer`: a view on
+    a larger picture of the frame, where there is one.
     """
 
     scale: float
-    closer: Callable[[], View] | None
+    closer: View | None
 
     def at(self, points: Array) -> F32:
         """Values (...) at ideal px (..., 2) of the full size."""
@@ -36,7 +36,7 @@ class GreyView:
 
     def __init__(
         self, grey: NDArray[np.uint8] | F32, size: tuple[int, int], onto: Callable[[Array], Array] | None = None,
-        closer: Callable[[], View] | None = None,
+        closer: View | None = None,
     ) -> None:
         self._grey, self._onto, self.closer = grey, onto, closer
         # an odd side is not quite halved where an even one is

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import Protocol
 
 import cv2
@@ -33,22 +34,39 @@ def close_grey(cache: Cache, opened: Opened, job: Job, least: int = CLOSE_SIDE) 
     return _halved(cache, opened, _halvings(opened, least), job)
 
 
-def close_view(host: Host, opened: Opened, frame: Frame, job: Job, least: int = CLOSE_SIDE) -> GreyView:
-    """A frame's encoded grey light, as small as can be but not below `least` px, in the px of an ideal lens; closer
-    views follow up to the whole size, or half of what is huge or a raw.
+def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:
+    """A frame's close grey in the px of an ideal lens."""
+    return _view(host, opened, frame, job, _halvings(opened, CLOSE_SIDE))
+
+
+class UnreadView:
+    """A view that is read, or found among the latest, whenever it is looked at: `read` gives it."""
+
+    def __init__(self, scale: float, read: Callable[[], GreyView], closer: UnreadView | None) -> None:
+        self.scale, self.closer = scale, closer
+        self._read = read
+
+    def at(self, points: NDArray[np.float64]) -> NDArray[np.float32]:
+        return self._read().at(points)
+
+
+def ever_closer(host: Host, opened: Opened, frame: Frame, job: Job) -> UnreadView:
+    """A frame's grey at FIRST_SIDE px or more, and the closer views that follow, in the px of an ideal lens: up to
+    the whole size, or half of what is huge or a raw.
     """
-    optics, onto = host.optics(opened, frame), None
-    if optics is not None and optics.bends:
-        lens = Lens(*opened.size, 1.0)
+    longest, view = opened.grey_side(_first_side(opened)), None
+    for times in range(_halvings(opened, FIRST_SIDE) + 1):
+        scale = (longest >> times) / max(opened.size)
+        view = UnreadView(scale, partial(_view, host, opened, frame, job, times), view)
+    return view
 
-        def onto(points: NDArray[np.float64]) -> NDArray[np.float64]:
-            return optics.seen(points, lens.centre, lens.half_diagonal)
 
-    def view(times: int) -> GreyView:
-        closer: Callable[[], GreyView] | None = (lambda: view(times - 1)) if times else None
-        return GreyView(_halved(host.greys, opened, times, job), opened.size, onto, closer)
-
-    return view(_halvings(opened, least))
+def _view(host: Host, opened: Opened, frame: Frame, job: Job, times: int) -> GreyView:
+    grey, optics = _halved(host.greys, opened, times, job), host.optics(opened, frame)
+    if optics is None or not optics.bends:
+        return GreyView(grey, opened.size)
+    lens = Lens(*opened.size, 1.0)
+    return GreyView(grey, opened.size, lambda p: optics.seen(p, lens.centre, lens.half_diagonal))
 
 
 def _first_side(opened: Opened) -> int:

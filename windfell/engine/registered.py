@@ -18,7 +18,7 @@ from windfell.align.solve import Ground, LensHint, seen_at_any_depth
 from windfell.align.upright import Upright, upright_turn
 from windfell.align.view import View
 from windfell.engine.cache import key_of
-from windfell.engine.greys import FIRST_SIDE, close_view
+from windfell.engine.greys import ever_closer
 from windfell.engine.help import help_of, neighbours
 from windfell.engine.sources import Opened
 from windfell.engine.stage import Detail, Host, content_key, frame_edges, glanced_features, ideal_features
@@ -112,7 +112,7 @@ class RegisteredFrames:
     def _views(self, job: Job) -> Callable[[int], View]:
         """Each frame's light, on which points are refined."""
         opened = self._opened(job)
-        return lambda n: close_view(self._host, opened[n], self.set.used[n], job, FIRST_SIDE)
+        return lambda n: ever_closer(self._host, opened[n], self.set.used[n], job)
 
     def evened(self, job: Job) -> Evened:
         """How the frames would be bent for what they share to meet."""
