@@ -221,6 +221,11 @@ class Nested(unittest.TestCase):
         direct = made.picture(plain, set_id, 0.5, Job())
         nested = made.picture(project, "outer", 0.5, Job())
         self.assertLess(abs(nested.light[nested.covered].mean() - direct.light[direct.covered].mean()), 0.01)
+        opened = made.opened_all(project, outer, Job())
+        for frame, longest in ((frame, longest) for frame in opened for longest in (300, 700, 5600)):
+            side = max(frame.grey(longest, Job()).shape)
+            with self.subTest(frame=type(frame).__name__, longest=longest):
+                self.assertAlmostEqual(frame.grey_side(longest), side, delta=1)
 
 
 class Caching(unittest.TestCase):
