@@ -294,7 +294,7 @@ class SimplestLens(unittest.TestCase):
         again = adjust(simple, [Observations(0, 1, p, q)], 1.0, Job(), widen=1.0)
         assert_allclose(again.lenses[0, 2:], 0, atol=1e-6)
 
-    def test_flat_subjects_and_nothing_held_are_left_as_they_are(self):
+    def test_nothing_held_is_left_as_it_is(self):
         cameras = cameras_of([(10, 10)] * 2, [0, 0], np.array([9.0]))
         self.assertIs(simplest(cameras, [], 1.0, Job()), cameras)
 

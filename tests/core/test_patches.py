@@ -11,8 +11,8 @@ from numpy.testing import assert_allclose
 from tests.support import textured
 from windfell.align.adjust import Observations, error_px
 from windfell.align.cameras import cameras_of, carried
-from windfell.align.patches import BURNT, burnt_alike, patch_offsets, patch_shifts, steps_seen
-from windfell.align.refine import _seen_around, refined
+from windfell.align.patches import BURNT, burnt_alike, patch_offsets, patch_shifts, seen_around, steps_seen
+from windfell.align.refine import refined
 from windfell.align.view import GreyView
 from windfell.engine.core import Engine
 from windfell.engine.greys import close_view, ever_closer, resized
@@ -83,7 +83,7 @@ class Bent(unittest.TestCase):
 
     def test_what_lies_around_a_point_is_foretold_to_the_second_order(self):
         a, b = np.zeros(len(self.points), int), np.ones(len(self.points), int)
-        grids, bends = _seen_around(self.cameras, a, b, self.points)
+        grids, bends = seen_around(lambda p: carried(self.cameras, a, b, p), self.points)
         steps = patch_offsets(8)
         at = carried(self.cameras, a, b, self.points)
         true = np.stack([carried(self.cameras, a, b, self.points + s) - at for s in steps.reshape(-1, 2)], axis=1)

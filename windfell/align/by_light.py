@@ -16,7 +16,7 @@ from scipy.spatial import cKDTree
 from windfell.align.adjust import Observations
 from windfell.align.cameras import Cameras, carried, carried_there_and_back
 from windfell.align.features import SQUARES, Features, ranks_within
-from windfell.align.refine import LINK_LEAST, LINK_MOST, MOST_POINTS, refined
+from windfell.align.refine import LINK_LEAST, refined, share_of_each
 from windfell.align.view import View
 from windfell.job import Job
 
@@ -65,7 +65,7 @@ def refined_with_others(
     job: Job,
 ) -> tuple[list[Observations], list[Others]]:
     """The observations refined, and of each link others, in spots where it has none: all looked at in one go."""
-    count, most = len(some), int(np.clip(MOST_POINTS // max(1, len(some)), LINK_LEAST, LINK_MOST)) + MORE
+    count, most = len(some), share_of_each(len(some)) + MORE
     more = _unmatched(cameras, some, [f.points for f in features], most)
     spots = _unmatched(cameras, _joined(some, more), [f.spots for f in features], most)
     found = refined([*some, *more, *spots], cameras, view, job)

@@ -11,8 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.align.features import Features
 from windfell.align.matching import matches
-from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, steps_seen
-from windfell.align.refine import LEAST_LIKENESS, MOST_ERROR
+from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, seen_around, steps_seen
 from windfell.align.verify import LEAST_INLIERS, log_false_alarms
 from windfell.align.view import View
 from windfell.geometry import planar
@@ -78,13 +77,11 @@ def refined_onto(
     points, there = points[inside], there[inside]
     if len(points) < LEAST_INLIERS:
         return found
-    step = 4.0
-    grid = np.stack([(planar.apply(found.transform, points + d) - planar.apply(found.transform, points - d)) / 8
-                     for d in (np.array([step, 0]), np.array([0, step]))], axis=-1)
+    grid, _ = seen_around(lambda p: planar.apply(found.transform, p), points)
     one = first.at(points[:, None, None] + patch_offsets(HALF) / first.scale)
     reach = patch_offsets(HALF + SEARCH + 2) / first.scale
     moved = patch_shifts(*burnt_alike(one, other.at(there[:, None, None] + steps_seen(grid, reach))))
-    sure = (moved.likeness > LEAST_LIKENESS) & (moved.error < MOST_ERROR)
+    sure = moved.sure
     if sure.sum() < LEAST_INLIERS:
         return found
     p = points[sure]

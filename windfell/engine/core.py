@@ -14,7 +14,7 @@ from windfell.develop.developer import DevelopedSheet, is_plain
 from windfell.develop.lens import Taken, optics_of
 from windfell.develop.local import GUIDE_SIDE
 from windfell.engine.cache import Cache, key_of, total_memory_bytes
-from windfell.engine.greys import FIRST_SIDE, close_grey, resized
+from windfell.engine.greys import small_grey
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened, canonical_scale, grey_of, open_source
@@ -70,7 +70,7 @@ class Engine:
         def find() -> Features:
             job.check()
             size = scaled_size(opened.size, min(enlarged, side / max(opened.size)))
-            grey = resized(close_grey(self.greys, opened, job, FIRST_SIDE), size)
+            grey = small_grey(self.greys, opened, size, job)
             return find_in(grey, *opened.size, self._ignore_mask(ignored), most)
 
         key = key_of("features", opened.identity, ignored, detail, side, most)

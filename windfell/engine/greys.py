@@ -29,9 +29,11 @@ class Host(Protocol):
     def optics(self, opened: Opened, frame: Frame) -> Optics | None: ...
 
 
-def close_grey(cache: Cache, opened: Opened, job: Job, least: int = CLOSE_SIDE) -> NDArray[np.uint8]:
-    """A frame's encoded grey (h, w), as small as can be but not below `least` px; the latest are kept."""
-    return _halved(cache, opened, _halvings(opened, least), job)
+def small_grey(cache: Cache, opened: Opened, size: tuple[int, int], job: Job) -> NDArray[np.uint8]:
+    """A frame's encoded grey (h, w) of a size (width, height) of less than FIRST_SIDE; larger ones are kept for a
+    while.
+    """
+    return resized(_halved(cache, opened, _halvings(opened, FIRST_SIDE), job), size)
 
 
 def close_view(host: Host, opened: Opened, frame: Frame, job: Job) -> GreyView:

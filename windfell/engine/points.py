@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.patches import HALF, SEARCH, patch_offsets, patch_shifts
+from windfell.align.patches import HALF, SEARCH, patch_offsets, patch_shifts, seen_around
 from windfell.align.registration import Placed
 from windfell.align.view import GreyView
 from windfell.engine.cache import key_of
@@ -25,7 +25,6 @@ FORETOLD_PX, NEAR_PX, COARSE_SIDE, COARSE_HALF = 11, 28, 700, 16
 SURE = 0.8
 FILLED_PX = 3.0
 CELLS = 7
-STEP = 4.0
 
 
 @dataclass(frozen=True)
@@ -73,11 +72,13 @@ def _view(engine: Engine, project: Project, set_id: str, frame_id: str, job: Job
 
 def _foretold(posed: list[Posed], spot: Array) -> tuple[Array, Array]:
     """The place in the second frame, and how small steps in the first are seen there (2, 2)."""
-    steps = np.array([[0, 0], [STEP, 0], [-STEP, 0], [0, STEP], [0, -STEP]])
-    seen = posed[1].project(posed[0].rays(spot + steps))
-    if not np.all(np.isfinite(seen)):
+    def onto(points: Array) -> Array:
+        return posed[1].project(posed[0].rays(points))
+
+    there, (grid, _) = onto(spot[None])[0], seen_around(onto, spot[None])
+    if not (np.isfinite(there).all() and np.isfinite(grid).all()):
         return spot, np.eye(2)
-    return seen[0], np.stack([seen[1] - seen[2], seen[3] - seen[4]], axis=1) / (2 * STEP)
+    return there, grid[0]
 
 
 def _searched(one: GreyView, other: GreyView, spot: Array) -> Array:

@@ -14,7 +14,7 @@ from windfell.align.glance import Glance, found_and_glanced
 from windfell.align.stars import Stars, find_stars
 from windfell.align.upright import LONGEST, find_edges
 from windfell.engine.cache import Cache, key_of
-from windfell.engine.greys import CLOSE_SIDE, FIRST_SIDE, close_grey, resized
+from windfell.engine.greys import CLOSE_SIDE, small_grey
 from windfell.engine.sources import Opened
 from windfell.errors import FrameUnreadable
 from windfell.geometry.camera import Lens
@@ -102,7 +102,7 @@ def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarra
     def look() -> np.ndarray:
         k = min(1.0, LONGEST / max(width, height))
         size = max(1, round(width * k)), max(1, round(height * k))
-        return find_edges(resized(close_grey(host.greys, opened, job, FIRST_SIDE), size), width, height)
+        return find_edges(small_grey(host.greys, opened, size, job), width, height)
 
     found = host.cache.get(key_of("edges", opened.identity, LONGEST), look)
     optics = host.optics(opened, frame)
