@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import resource
+import signal
 import subprocess
 import sys
 import tempfile
@@ -60,3 +61,13 @@ def own_peak_mb() -> float:
 
 def row(title: str, seconds: float, yardstick: float, more: str = "") -> None:
     print(f"{title:<58} {seconds:7.2f} s  {seconds / yardstick:6.2f} D  {more}", flush=True)
+
+
+def limited(seconds: int) -> None:
+    """End this process with an error if it takes longer: no bench may wait for ever."""
+    def end(*_) -> None:
+        print(f"ended: it took more than {seconds} s", flush=True)
+        os._exit(3)
+
+    signal.signal(signal.SIGALRM, end)
+    signal.alarm(seconds)

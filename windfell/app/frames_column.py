@@ -77,7 +77,8 @@ class FramesColumn(QScrollArea):
         self._layout.setSpacing(4)
         self._layout.addStretch(1)
         self.setWidget(inner)
-        session.changed.connect(self.refresh)
+        session.changed.connect(self._changed)
+        session.rested.connect(self.refresh)
         session.selected.connect(self.refresh)
         thumbnails.arrived.connect(self._repaint)
 
@@ -93,6 +94,10 @@ class FramesColumn(QScrollArea):
         self._notes = notes
         self._write_notes()
 
+    def _changed(self) -> None:
+        if not self._session.dragging:
+            self.refresh()
+
     def refresh(self) -> None:
         frame_set = self._session.frame_set
         frames = frame_set.frames if frame_set else ()
@@ -100,7 +105,10 @@ class FramesColumn(QScrollArea):
             self._shown = (frames, self.folded)
             self._rebuild(frames)
         for tick in self._ticks:
-            tick.chosen = tick.frame.id == self._session.frame_id
+            chosen = tick.frame.id == self._session.frame_id
+            if tick.chosen != chosen:
+                tick.chosen = chosen
+                tick.update()
         self._write_notes()
 
     def _rebuild(self, frames: tuple[Frame, ...]) -> None:
@@ -123,9 +131,11 @@ class FramesColumn(QScrollArea):
 
     def _write_notes(self) -> None:
         for tick in self._ticks:
-            tick.note, tick.wrong = self._notes.get(tick.frame.id, ("", False))
-            tick.setToolTip(tick.note)
-            tick.update()
+            note = self._notes.get(tick.frame.id, ("", False))
+            if note != (tick.note, tick.wrong):
+                tick.note, tick.wrong = note
+                tick.setToolTip(tick.note)
+                tick.update()
 
     def _repaint(self) -> None:
         for tick in self._ticks:

@@ -51,6 +51,7 @@ class Readiness(QObject):
         if self.frame_set is None or self.frame_set.id != frame_set.id:
             self.survey, self.findings, self.error = None, [], None
         self._asked, self.waiting = wanted, True
+        self._session.desk.drop("readiness")
         self._timer.start()
 
     def _ask(self) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from PySide6.QtCore import QObject, Signal
 
 from windfell.align.parallax import Depth, depth_of
@@ -13,7 +15,7 @@ from windfell.engine.stack import StackRegistration
 from windfell.engine.survey import registered_coverage
 from windfell.job import Job
 from windfell.readiness.survey import Coverage
-from windfell.recipe.model import FrameSet, Project
+from windfell.recipe.model import Development, FrameSet, Project
 
 MUCH_PARALLAX_PX = 1.5
 
@@ -43,38 +45,52 @@ class Registrations(QObject):
             self._session.desk.drop("registration")
             self.arrived.emit()
             return
-        wanted = (frame_set.id, frame_set.kind, frame_set.used, frame_set.registration)
+        # where frames lie does not hang on how they are developed
+        bare = tuple(replace(f, development=Development()) for f in frame_set.used)
+        wanted = (frame_set.id, frame_set.kind, bare, frame_set.registration)
         if wanted == self._asked and not again:
             return
         if self.frame_set is None or self.frame_set.id != frame_set.id:
             self.found, self.error = None, None
-        self._asked, self.waiting = wanted, True
         project: Project = self._session.project
         engine = self._session.engine
 
-        def work(job: Job):
-            found = engine.stages(project, frame_set.id).registration(job)
-            panorama = isinstance(found, PanoramaRegistration)
-            if not panorama:
-                return found, None, None
-            longest = max(found.frames[n].lens.width for n in found.placed)
-            return found, registered_coverage(found), depth_of(found, max(MUCH_PARALLAX_PX, longest / 1500))
+        def work(job: Job) -> PanoramaRegistration | StackRegistration:
+            return engine.stages(project, frame_set.id).registration(job)
 
-        self._session.desk.ask(
-            "registration", work, lambda found: self._have(found, frame_set), self._failed,
-            self._stopped,
-        )
+        same = self._asked is not None and self._asked[:3] == wanted[:3]
+        self._asked, self.waiting = wanted, True
+        # the same frames with other help: what is on its way is worth seeing, as while a point is dragged
+        desk = self._session.desk
+        desk.drop("registration, more")
+        (desk.follow if same else desk.ask)(
+            "registration", work, lambda found: self._have(found, frame_set), self._failed, self._stopped)
+        if again:
+            self.arrived.emit()
+
+    def _have(self, found: PanoramaRegistration | StackRegistration, frame_set: FrameSet) -> None:
+        desk = self._session.desk
+        if self.frame_set is None or self.frame_set.id != frame_set.id:
+            self.coverage = self.depth = None
+        self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, desk.runs("registration")
+        if isinstance(found, PanoramaRegistration):
+            longest = max(found.frames[n].lens.width for n in found.placed)
+            rating = max(MUCH_PARALLAX_PX, longest / 1500)
+            desk.ask("registration, more", lambda job: (registered_coverage(found), depth_of(found, rating)),
+                     self._have_more, quiet=True)
+        else:
+            self.coverage = self.depth = None
+        self.arrived.emit()
+
+    def _have_more(self, more: tuple[Coverage, Depth]) -> None:
+        """What follows from where the frames lie: what each adds, and parallax."""
+        self.coverage, self.depth = more
         self.arrived.emit()
 
     def _stopped(self) -> None:
         """It can be asked for again."""
         self._asked = None
         self._failed(STOPPED)
-
-    def _have(self, answer: tuple, frame_set: FrameSet) -> None:
-        found, self.coverage, self.depth = answer
-        self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, False
-        self.arrived.emit()
 
     def _failed(self, sentence: str) -> None:
         self.found, self.error, self.waiting = None, sentence, False

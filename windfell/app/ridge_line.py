@@ -46,8 +46,9 @@ class RidgeLine(QWidget):
         return QSize(360, 60)
 
     def show_stations(self, stations: tuple[str, ...], active: str, states: dict[str, str]) -> None:
-        self.stations, self.active, self.states = stations, active, states
-        self.update()
+        if (stations, active, states) != (self.stations, self.active, self.states):
+            self.stations, self.active, self.states = stations, active, states
+            self.update()
 
     def _place(self, n: int) -> QPointF:
         step = min(130.0, (self.width() - 40) / max(1, len(self.stations)))

@@ -28,6 +28,7 @@ from windfell.recipe.project_file import (
 )
 
 AUTOSAVE_MS = 4000
+REST_MS = 120
 RECENT = 8
 STATIONS = {
     Kind.PANORAMA: ("gather", "prepare", "align", "shape", "join", "export"),
@@ -36,9 +37,13 @@ STATIONS = {
 
 
 class Session(QObject):
-    """Views send edits here and listen to `changed`, `selected` and `station_changed`."""
+    """Views send edits here and listen to `changed`, `selected` and `station_changed`.
+
+    `rested`: no edit came for a moment. What is slow waits for it, and gives way while the hand is `moving`.
+    """
 
     changed = Signal()
+    rested = Signal()
     selected = Signal()
     station_changed = Signal()
     said = Signal(str, str)
@@ -57,10 +62,22 @@ class Session(QObject):
         self._autosave = Autosave(state_folder() / "unsaved")
         self._timer = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
         self._timer.timeout.connect(self._keep_safe_aside)
+        self._rest = QTimer(self, singleShot=True, interval=REST_MS)
+        self._rest.timeout.connect(self.rested)
 
     @property
     def project(self) -> Project:
         return self.history.project
+
+    @property
+    def moving(self) -> bool:
+        """Whether an edit came a moment ago, as while a control is dragged."""
+        return self._rest.isActive()
+
+    @property
+    def dragging(self) -> bool:
+        """Whether the hand goes on with what it began: of what is shown, most is as it was."""
+        return self.moving and self.history.continues
 
     @property
     def frame_set(self) -> FrameSet | None:
@@ -121,6 +138,7 @@ class Session(QObject):
             self.station = "gather"
             self.station_changed.emit()
         self._timer.start()
+        self._rest.start()
         self.changed.emit()
 
     def select_set(self, set_id: str) -> None:
@@ -261,6 +279,7 @@ class Session(QObject):
     def close(self) -> None:
         """End well: nothing is left running, and no safety copy of saved work."""
         self._timer.stop()
+        self._rest.stop()
         self.desk.close()
         if self.unsaved:
             self._keep_safe()

@@ -71,7 +71,7 @@ class Window(QMainWindow):
             s.name: s for s in (
                 Gather(session, self.thumbnails, self.readiness), Prepare(session, self.readiness),
                 Align(session, self.registrations, self.thumbnails),
-                Shape(session, self.view), Join(session, self.view), Combine(session), Export(session),
+                Shape(session, self.view), Join(session, self.view), Combine(session, self.source), Export(session),
             )
         }
         self.deeds = Deeds(self)
@@ -170,6 +170,7 @@ class Window(QMainWindow):
     def _connect(self) -> None:
         s = self.session
         s.changed.connect(self.refresh)
+        s.rested.connect(self._rested)
         s.selected.connect(self._selection_changed)
         s.station_changed.connect(self.refresh)
         s.said.connect(self.status.say)
@@ -206,8 +207,12 @@ class Window(QMainWindow):
             self.session.go(self.session.stations[n])
 
     def refresh(self) -> None:
-        """Show everything as the recipe is now."""
+        """Show everything as the recipe is now; while a control is dragged only what it changes."""
         s = self.session
+        if s.dragging and self._open == s.station:
+            self.station.refresh()
+            self._show_picture()
+            return
         if self._open != s.station:
             if self._open:
                 self.stations[self._open].left()
@@ -221,6 +226,10 @@ class Window(QMainWindow):
         self.frames.setVisible(s.station != "gather" and s.frame_set is not None)
         self._show_picture()
         self._refresh_words()
+
+    def _rested(self) -> None:
+        if self.session.history.continues:
+            self._refresh_words()
 
     def _show_picture(self) -> None:
         s = self.session
@@ -299,6 +308,8 @@ class Window(QMainWindow):
     def _picture_arrived(self) -> None:
         if self.shows_picture:
             self.status.show_zoom(self.view.zoom)
+        if self.session.dragging:
+            return
         if self.session.station == "shape":
             self.station.refresh()
         self._show_states()
@@ -322,12 +333,12 @@ class Window(QMainWindow):
         """Whether all that is on the screen has arrived."""
         s = self.session
         if s.frame_set is None:
-            return not s.desk.busy
+            return not s.desk.busy and not s.moving
         shows_before = not self.view.wants_before or self.before.settled
         made = self.source.settled or not self.shows_picture
         return (made and self.station.settled and self.thumbnails.settled
                 and not self.registrations.waiting and not self.readiness.waiting and shows_before
-                and not s.desk.busy)
+                and not s.desk.busy and not s.moving)
 
     def dragEnterEvent(self, event) -> None:
         if event.mimeData().hasUrls():

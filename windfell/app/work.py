@@ -1,4 +1,4 @@
-"""Background answers: the newest request of a channel wins, older ones are dropped."""
+"""Background answers: the newest request of a channel wins. What runs is dropped, or finished first if so asked."""
 
 from __future__ import annotations
 
@@ -38,6 +38,7 @@ class Desk(QObject):
         super().__init__()
         self._pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell")
         self._running: dict[str, _Request] = {}
+        self._waiting: dict[str, tuple] = {}
         self._tickets = 0
         self._stopping = False
         queued = Qt.ConnectionType.QueuedConnection
@@ -71,6 +72,21 @@ class Desk(QObject):
         self._pool.submit(self._work, channel, ticket, work, job)
         self.progressed.emit()
 
+    def follow(
+        self,
+        channel: str,
+        work: Callable[[Job], Any],
+        done: Callable[[Any], None],
+        failed: Callable[[str], None] | None = None,
+        stopped: Callable[[], None] | None = None,
+        quiet: bool = False,
+    ) -> None:
+        """As `ask`, but what runs on the channel is finished and seen; of what comes meanwhile the newest waits."""
+        if channel in self._running and not self._stopping:
+            self._waiting[channel] = (work, done, failed, stopped, quiet)
+        else:
+            self.ask(channel, work, done, failed, stopped, quiet)
+
     def _work(self, channel: str, ticket: int, work: Callable[[Job], Any], job: Job) -> None:
         try:
             result, error = work(job), None
@@ -87,6 +103,9 @@ class Desk(QObject):
         if request is None or request.ticket != ticket:
             return
         del self._running[channel]
+        waiting = self._waiting.pop(channel, None)
+        if waiting is not None:
+            self.ask(channel, *waiting)
         self.progressed.emit()
         if error is None:
             request.done(result)
@@ -103,6 +122,7 @@ class Desk(QObject):
 
     def drop(self, channel: str) -> None:
         """End a channel's request; its answer will not be seen."""
+        self._waiting.pop(channel, None)
         request = self._running.pop(channel, None)
         if request:
             request.job.stop()
@@ -120,6 +140,10 @@ class Desk(QObject):
                     request.stopped()
         finally:
             self._stopping = False
+
+    def runs(self, channel: str) -> bool:
+        """Whether something is on its way on a channel."""
+        return channel in self._running
 
     @property
     def busy(self) -> bool:

@@ -41,19 +41,21 @@ def exposure_matrix(d: Development) -> NDArray[np.float32]:
 class DevelopedSheet:
     """A sheet whose light comes out developed and with its edge darkening undone.
 
-    `proxy` gives the frame's light small and whole, from which neighbourhoods are judged.
-    `full_width` is the frame's own, by which detail knows its scale.
+    `proxy` gives the frame's light small and whole, from which neighbourhoods are judged; `keep(parts, make)` gives
+    what was made of it before for the same parts of the development. `full_width` is the frame's own, by which
+    detail knows its scale.
     """
 
     linearizer = None
 
     def __init__(
         self, sheet: Sheet, development: Development, optics: Optics | None, full_width: int,
-        proxy: Callable[[], F32],
+        proxy: Callable[[], F32], keep: Callable[[tuple, Callable[[], Guide]], Guide] | None = None,
     ) -> None:
         self._sheet, self._d, self._optics = sheet, development, optics
         self._scale = sheet.width / full_width
         self._proxy = proxy
+        self._keep = keep or (lambda parts, make: make())
         self._matrix = exposure_matrix(development)
         self._linear = is_linear(development)
         self._even = np.allclose(self._matrix, np.eye(3), atol=1e-7)
@@ -78,7 +80,12 @@ class DevelopedSheet:
 
     @cached_property
     def _guide(self) -> Guide:
-        return made_guide(self._exposed(self._proxy()))
+        d, haze = self._d, bool(self._d.haze_pct)
+
+        def make() -> Guide:
+            return made_guide(cv2.transform(self._proxy(), exposure_matrix(replace(d, exposure_ev=0.0))), haze)
+
+        return self._keep((d.temperature_k, d.tint, haze), make).exposed(d.exposure_ev)
 
     @cached_property
     def _noise(self) -> NDArray[np.float32]:

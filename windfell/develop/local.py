@@ -7,7 +7,7 @@ a pixel of any region at any scale finds the same base, and preview and export a
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -29,17 +29,22 @@ LEAST_CLEAR = 0.15
 
 @dataclass(frozen=True)
 class Guide:
-    """(h, w) maps of the whole frame: base = a * log2(light) + b; how clear the air is; the
+    """(h, w) maps of the whole frame: base = a * log2(light) + b; how clear the air is, None if nobody asks; the
     colour of the air (3,).
     """
 
     a: F32
     b: F32
-    clear: F32
-    air: F32
+    clear: F32 | None
+    air: F32 | None
+
+    def exposed(self, ev: float) -> Guide:
+        """The guide of the same frame lit by so many EV more."""
+        air = None if self.air is None else self.air * np.float32(2.0**ev)
+        return replace(self, b=self.b + np.float32(ev) * (1 - self.a), air=air)
 
 
-def made_guide(light: F32) -> Guide:
+def made_guide(light: F32, with_haze: bool = True) -> Guide:
     """The guide of a small picture of the whole frame, working-space light (h, w, 3)."""
     log = log_luminance(light)
     radius = max(2, round(RADIUS * max(log.shape)))
@@ -48,18 +53,18 @@ def made_guide(light: F32) -> Guide:
     spread = np.maximum(cv2.blur(log * log, size) - mean * mean, 0)
     a = spread / (spread + np.float32(EDGE_EV2))
     b = (1 - a) * mean
-    clear, air = _haze(light, radius)
+    clear, air = _haze(light, radius) if with_haze else (None, None)
     return Guide(cv2.blur(a, size), cv2.blur(b, size), clear, air)
 
 
 def _haze(light: F32, radius: int) -> tuple[F32, F32]:
     """Clearness 0..1 (h, w) and the air's light (3,) by the dark channel (He, Sun & Tang 2009)."""
     kernel = np.ones((radius | 1, radius | 1), np.uint8)
-    least = cv2.erode(light.min(axis=2), kernel)
+    least = cv2.erode(_least(light), kernel)
     top = np.quantile(least, 0.995)
     air = np.median(light[least >= top].reshape(-1, 3), axis=0).astype(np.float32)
     air = np.maximum(air, np.float32(0.05))
-    share = cv2.erode((light / air).min(axis=2), kernel)
+    share = cv2.erode(_least(light / air), kernel)
     clear = 1 - HAZE_KEPT * np.clip(share, 0, 1)
     grey = log_luminance(light)
     size = (4 * radius + 1, 4 * radius + 1)
@@ -68,6 +73,12 @@ def _haze(light: F32, radius: int) -> tuple[F32, F32]:
     k = cov / (np.maximum(cv2.blur(grey * grey, size) - mg * mg, 0) + np.float32(0.05))
     smooth = cv2.blur(k, size) * grey + cv2.blur(mc - k * mg, size)
     return np.clip(smooth, LEAST_CLEAR, 1).astype(np.float32), air
+
+
+def _least(light: F32) -> F32:
+    """The least of the channels, (h, w)."""
+    r, g, b = cv2.split(light)
+    return cv2.min(cv2.min(r, g), b)
 
 
 def log_luminance(light: F32) -> F32:

@@ -12,11 +12,11 @@ from threadpoolctl import threadpool_limits
 from windfell.align.features import Features, grey_features, quick_features
 from windfell.develop.developer import DevelopedSheet, is_plain
 from windfell.develop.lens import Taken, optics_of
-from windfell.develop.local import GUIDE_SIDE
+from windfell.develop.local import GUIDE_SIDE, Guide
 from windfell.engine.cache import Cache, key_of, total_memory_bytes
 from windfell.engine.greys import small_grey
 from windfell.engine.panorama import PanoramaStages
-from windfell.engine.picture import Picture
+from windfell.engine.picture import Draft, Picture
 from windfell.engine.sources import Opened, canonical_scale, grey_of, open_source
 from windfell.engine.stack import StackStages
 from windfell.engine.stage import Detail
@@ -33,7 +33,7 @@ FEATURES = {  # how they are found, on a longest side of so many px (small frame
     Detail.QUICK: (quick_features, 980, 2.0, 1500), Detail.FINE: (grey_features, 800, 1.0, 3000)}
 GREY_BYTES = 640 * 2**20
 TILE = 1024
-PREVIEW_TILE = 160
+PREVIEW_TILE = 256
 
 
 class Engine:
@@ -101,7 +101,10 @@ class Engine:
             size = scaled_size(opened.size, min(1.0, GUIDE_SIDE / max(opened.size)))
             return shrunk(small.light(0, 0, small.width, small.height), *size)
 
-        return DevelopedSheet(sheet, frame.development, optics, opened.size[0], proxy)
+        def keep(parts: tuple, make: Callable[[], Guide]) -> Guide:
+            return self.cache.get(key_of("guide", opened.identity, parts), make)
+
+        return DevelopedSheet(sheet, frame.development, optics, opened.size[0], proxy, keep)
 
     def _ignore_mask(self, names: tuple[str, ...]) -> np.ndarray | None:
         masks = [self.masks[n] for n in names if n in self.masks]
@@ -134,6 +137,15 @@ class Engine:
             at = np.s_[t.top : t.top + t.height, t.left : t.left + t.width]
             light[at], covered[at] = part.light, part.covered
         return Picture(light, covered)
+
+    def draft(self, project: Project, set_id: str, side: int, job: Job) -> Draft:
+        """The set's picture at about `side` px a side, as quickly as it can be: for while a hand moves."""
+        stages = self.stages(project, set_id)
+        if isinstance(stages, PanoramaStages):
+            canvas, pixels = stages.draft(side, job)
+            choice = stages.choice(job)
+            return Draft(canvas.width, canvas.height, pixels, choice.projection, choice.reason, canvas.px_per_unit)
+        return Draft(*stages.size(job), stages.draft(side, job))
 
     def strips(
         self, project: Project, set_id: str, scale: float, job: Job,

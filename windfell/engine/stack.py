@@ -15,11 +15,12 @@ from windfell.combine.strips import Layer, combined, shown
 from windfell.engine.cache import key_of
 from windfell.engine.greys import close_view
 from windfell.engine.picture import Picture
-from windfell.engine.sources import Opened
+from windfell.engine.sources import Opened, canonical_scale
 from windfell.engine.stage import Detail, Host, all_stars, content_key, development_key, ideal_features
 from windfell.errors import CannotJoin
 from windfell.geometry import planar
 from windfell.job import Job
+from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.model import Align, FrameSet, Kind, Project
 
@@ -186,13 +187,31 @@ class StackStages:
         job.check()
         if scale not in self._held:
             self.prepare(scale, job)
+        piles = [self._fitting(layers, scale, job) for layers in self._held[scale]]
+        light = self._rendered(piles, region, scale, job)
+        return Picture(light, np.ones(light.shape[:2], bool))
+
+    def _rendered(self, piles: list[list[Layer]], region: Region, scale: float, job: Job) -> np.ndarray:
+        """The rule's light (h, w, 3) of the frames laid by the stars and, if apart, by the ground."""
         rule = RULES[str(self.set.combining.rule)]
-        lights = [combined(self._fitting(layers, scale, job), rule, region) for layers in self._held[scale]]
+        lights = [combined(layers, rule, region) for layers in piles]
         light = lights[0]
         if len(lights) == 2:
             sky = share_at(self.sky(job), region, scale, self.size(job))[..., None]
             light = sky * lights[0] + (1 - sky) * lights[1]
-        return Picture(light, np.ones(light.shape[:2], bool))
+        return light
+
+    def draft(self, side: int, job: Job) -> np.ndarray:
+        """The whole picture at about `side` px a side as a screen shows it: sRGB, opacity, uint8 (h, w, 4).
+
+        At a scale at which the frames are kept, so that the reference is read as it is.
+        """
+        scale = canonical_scale(min(1.0, side / max(self.size(job))))
+        self.prepare(scale, job)
+        reference = self._held[scale][0][0].sheet
+        region = Region(0, 0, reference.width, reference.height)
+        rgb = to_view(self._rendered(self._held[scale], region, scale, job))
+        return np.dstack([rgb, np.full(rgb.shape[:2], 255, np.uint8)])
 
     def _fitting(self, layers: list[Layer], scale: float, job: Job) -> list[Layer]:
         """The layers as read for a picture of just that scale."""

@@ -111,10 +111,10 @@ def _cut(values: NDArray, surface: Canvas, where: F32) -> tuple[NDArray, F32]:
     return part, where - np.array([x0, y0], np.float32)
 
 
-def softly(own: Ownership, n: int, where: F32) -> F32:
-    """How much of each place's neighbourhood frame `n` owns, 0..1, at surface px (h, w, 2)."""
+def softly(own: Ownership, n: int, where: F32, sigma: float = SOFT_SIGMA) -> F32:
+    """How much of each place's neighbourhood, of so many px, frame `n` owns, 0..1, at surface px (h, w, 2)."""
     part, moved = _cut(own.owner, own.surface, where)
-    mask = cv2.GaussianBlur((part == n).astype(np.float32), (0, 0), SOFT_SIGMA)
+    mask = cv2.GaussianBlur((part == n).astype(np.float32), (0, 0), sigma)
     return cv2.remap(mask, moved, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 
 

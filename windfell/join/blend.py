@@ -19,6 +19,7 @@ from windfell.pixels.pyramid import collapsed, filled, gaussian, laplacian, max_
 
 F32 = NDArray[np.float32]
 FINE_LEVELS = 4
+PLAIN_SIGMA = 1.0
 
 
 def reach(levels: int) -> int:
@@ -76,8 +77,8 @@ def wide_correction(
     plain = np.zeros((*owner.shape, 3), np.float32)
     for number, frame in frames:
         mask = (owner == number).astype(np.float32)
-        light = filled(frame.light, frame.mask().astype(np.float32))
-        plain += light * cv2.GaussianBlur(mask, (0, 0), 1.0)[..., None]
+        light = everywhere(frame)
+        plain += light * cv2.GaussianBlur(mask, (0, 0), PLAIN_SIGMA)[..., None]
         masks = gaussian(mask, levels)
         for n, band in enumerate(laplacian(light, levels)):
             band *= masks[n][..., None]
@@ -86,6 +87,11 @@ def wide_correction(
             else:
                 sums.append(band)
     return collapsed(sums) - plain if sums else plain
+
+
+def everywhere(frame: Warped) -> F32:
+    """A frame's light (h, w, 3), continued smoothly to where it is not valid."""
+    return frame.light if frame.valid is None else filled(frame.light, frame.valid.astype(np.float32))
 
 
 def hard_weights(softs: Sequence[F32], valid: Sequence[NDArray[np.bool_] | None]) -> list[F32]:

@@ -7,11 +7,15 @@ from windfell.recipe.model import Project
 
 
 class History:
-    """Projects as they came to be. One step back gives the equal project back."""
+    """Projects as they came to be. One step back gives the equal project back.
+
+    `continues`: whether the last change went on with the one before, as while a control is dragged.
+    """
 
     def __init__(self, project: Project) -> None:
         self._steps: list[Edit] = [Edit("", project)]
         self._at = 0
+        self.continues = False
 
     @property
     def project(self) -> Project:
@@ -34,9 +38,11 @@ class History:
         """
         if edit.project == self.project:
             return False
+        self.continues = False
         last = self._steps[self._at]
         del self._steps[self._at + 1 :]
         if edit.merge and edit.merge == last.merge and self._at and not starts_anew:
+            self.continues = True
             self._steps[self._at] = Edit(_joined(last.words, edit.words), edit.project, edit.merge)
         else:
             self._steps.append(edit)
@@ -44,9 +50,11 @@ class History:
         return True
 
     def undo(self) -> None:
+        self.continues = False
         self._at = max(0, self._at - 1)
 
     def redo(self) -> None:
+        self.continues = False
         self._at = min(len(self._steps) - 1, self._at + 1)
 
 

@@ -21,21 +21,22 @@ def covered_rays(frames: Sequence[Posed]) -> Array:
     return np.concatenate([f.rays(f.lens.grid(SAMPLES)) for f in frames])
 
 
-def field_of_view(frames: Sequence[Posed]) -> tuple[float, float]:
-    """(width, height) in rad that the frames cover, along and across the horizon."""
-    left, top, right, bottom = plane_bounds("equirectangular", frames, np.eye(3))
+def field_of_view(frames: Sequence[Posed], rays: Array | None = None) -> tuple[float, float]:
+    """(width, height) in rad that the frames cover, along and across the horizon. `rays`: their `covered_rays`."""
+    left, top, right, bottom = plane_bounds("equirectangular", frames, np.eye(3), rays)
     return right - left, bottom - top
 
 
 def plane_bounds(
-    projection: str, frames: Sequence[Posed], view: Array
+    projection: str, frames: Sequence[Posed], view: Array, rays: Array | None = None
 ) -> tuple[float, float, float, float]:
     """(left, top, right, bottom) of the frames on a projection's plane, within its limits.
 
-    A flat subject that cameras slid along is the plane itself and has no limits.
+    `rays`: their `covered_rays`, if they are known. A flat subject that cameras slid along is the plane itself and
+    has no limits.
     """
     kind = PROJECTIONS[projection]
-    plane = kind.forward(covered_rays(frames) @ view)
+    plane = kind.forward((covered_rays(frames) if rays is None else rays) @ view)
     plane = plane[np.isfinite(plane).all(axis=1)]
     if frames[0].place is None:
         limit = np.array([kind.half_width, kind.half_height])
@@ -79,10 +80,13 @@ def _longest_gap(filled: NDArray[np.bool_]) -> tuple[int, int] | None:
 
 
 def fitted_canvas(
-    projection: str, frames: Sequence[Posed], view: Array, px_per_unit: float
+    projection: str, frames: Sequence[Posed], view: Array, px_per_unit: float, rays: Array | None = None
 ) -> Canvas:
-    """The canvas that just holds all frames, with so many pixels per unit of its plane."""
-    left, top, right, bottom = plane_bounds(projection, frames, view)
+    """The canvas that just holds all frames, with so many pixels per unit of its plane.
+
+    `rays`: their `covered_rays`, if they are known.
+    """
+    left, top, right, bottom = plane_bounds(projection, frames, view, rays)
     width = max(2, round((right - left) * px_per_unit))
     height = max(2, round((bottom - top) * px_per_unit))
     rows = tuple(float(v) for v in view.ravel())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
 
@@ -18,8 +19,14 @@ def to_image(picture: Picture) -> QImage:
     out[..., :3] = rgb
     out[..., 3] = np.where(picture.covered, 255, 0)
     out[~picture.covered] = 0
-    image = QImage(out.data, width, height, 4 * width, QImage.Format.Format_RGBA8888_Premultiplied)
-    return image.copy()
+    return image_of(out)
+
+
+def image_of(rgba: NDArray[np.uint8]) -> QImage:
+    """A screen image of sRGB and opacity (h, w, 4), where colour is 0 wherever opacity is."""
+    height, width = rgba.shape[:2]
+    rgba = np.ascontiguousarray(rgba)
+    return QImage(rgba.data, width, height, 4 * width, QImage.Format.Format_RGBA8888_Premultiplied).copy()
 
 
 def draw_fitted(painter: QPainter, image: QImage, room: QRectF) -> None:

@@ -74,8 +74,9 @@ class PointPane(PictureView):
         return ((at.x() - rect.x()) / rect.width() * shown.width - 0.5,
                 (at.y() - rect.y()) / rect.height() * shown.height - 0.5)
 
-    def to_view(self, x: float, y: float) -> QPointF:
-        rect, shown = self.picture_rect(), self.source.shown
+    def to_view(self, x: float, y: float, rect: QRectF | None = None) -> QPointF:
+        """The place of a px of the frame; `rect`: the picture's, if it is known."""
+        rect, shown = rect or self.picture_rect(), self.source.shown
         return QPointF(rect.x() + (x + 0.5) / shown.width * rect.width(),
                        rect.y() + (y + 0.5) / shown.height * rect.height())
 
@@ -198,10 +199,10 @@ class PointPane(PictureView):
             self._paint_line(p, self._stroke, "", True)
         for mark in self.marks:
             if mark.row != self.row:
-                self._paint_mark(p, mark, False)
+                self._paint_mark(p, mark, False, rect)
         for mark in self.marks:
             if mark.row == self.row:
-                self._paint_mark(p, mark, True)
+                self._paint_mark(p, mark, True, rect)
         if self.pending is not None:
             at = self.to_view(*self.pending)
             p.setPen(QPen(theme.colour("heather"), 2))
@@ -210,8 +211,8 @@ class PointPane(PictureView):
         if self.loupe_at is not None:
             self._paint_loupe(p)
 
-    def _paint_mark(self, p: QPainter, mark: Mark, chosen: bool) -> None:
-        at, form = self.to_view(mark.x, mark.y), mark_form(mark.error, mark.by_hand)
+    def _paint_mark(self, p: QPainter, mark: Mark, chosen: bool, rect: QRectF) -> None:
+        at, form = self.to_view(mark.x, mark.y, rect), mark_form(mark.error, mark.by_hand)
         crowded = len(self.marks) > CROWD and not mark.by_hand
         r = 6.5 if chosen else 2.6 if crowded else 4.0
         p.setBrush(theme.colour(form[1], 150) if mark.by_hand else Qt.BrushStyle.NoBrush)

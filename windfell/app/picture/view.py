@@ -141,6 +141,11 @@ class PictureView(QWidget):
             float(np.clip(self._middle.x(), 0, 1)), float(np.clip(self._middle.y(), 0, 1))
         )
 
+    def resizeEvent(self, event) -> None:
+        super().resizeEvent(event)
+        for source in (self.source, self.before):
+            source.room = round(max(self.width(), self.height()) * self.devicePixelRatioF())
+
     def wheelEvent(self, event) -> None:
         steps = event.angleDelta().y() / 120
         self._zoom_to(self.zoom * 1.25**steps, event.position())

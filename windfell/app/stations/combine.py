@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
+from windfell.app.picture.source import PictureSource
 from windfell.app.session import Session
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
@@ -20,7 +21,7 @@ class Combine(Station):
 
     name = "combine"
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, picture: PictureSource) -> None:
         super().__init__(session)
         self.rule = Choice("", [(r.name, r.title, r.suits) for r in RULES.values()])
         self.rule.picked.connect(self._choose)
@@ -31,7 +32,7 @@ class Combine(Station):
         self.column.addStretch(1)
         self.proofs = Proofs(
             session, [Alternative(r.name, r.title, r.suits) for r in RULES.values()],
-            _with_rule, _figures,
+            _with_rule, _figures, picture,
         )
         self.proofs.chosen.connect(self._choose)
         self.instrument = QWidget()

@@ -45,6 +45,8 @@ class Join(Station):
         self._view = view
         self.seams: SeamPicture | None = None
         self._asked = None
+        session.rested.connect(self._calm)
+        view.source.arrived.connect(self._calm)
         self.light = QCheckBox("Match light between frames")
         self.light.setToolTip("Undo exposure and white balance drift and darkened corners")
         self.light.clicked.connect(lambda on: session.change("joining.match_light", on, True))
@@ -109,7 +111,7 @@ class Join(Station):
         return ("gives nothing", True) if share is None else (f"gives {100 * share:.0f} %", False)
 
     def _ask(self, frame_set: FrameSet) -> None:
-        if frame_set == self._asked:
+        if frame_set == self._asked or self.session.moving or not self._view.source.settled:
             return
         if self._asked is None or self._asked.id != frame_set.id:
             self.seams = None
@@ -119,6 +121,11 @@ class Join(Station):
             "seams", lambda job: seam_picture(engine, project, frame_set.id, job), self._have,
             self._failed, self._forget, quiet=True,
         )
+
+    def _calm(self) -> None:
+        """The hand rests, or the picture is there: the seams' turn."""
+        if self.session.station == self.name and self.session.frame_set is not None:
+            self._ask(self.session.frame_set)
 
     def _have(self, seams: SeamPicture) -> None:
         self.seams = seams

@@ -75,7 +75,7 @@ class Shape(Station):
         self.column.addStretch(1)
         self.proofs = Proofs(
             session, [Alternative(p.name, p.title, p.suits) for p in PROJECTIONS.values()],
-            _in_projection, _figures,
+            _in_projection, _figures, view.source,
         )
         self.proofs.chosen.connect(self._choose)
         self.instrument = QWidget()

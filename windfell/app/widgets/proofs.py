@@ -10,7 +10,8 @@ from PySide6.QtGui import QImage, QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
 
 from windfell.app import theme
-from windfell.app.picture.images import draw_fitted, to_image
+from windfell.app.picture.images import draw_fitted, image_of
+from windfell.app.picture.source import PictureSource
 from windfell.app.session import Session
 from windfell.engine.core import Engine
 from windfell.job import Job
@@ -96,7 +97,7 @@ class ProofCard(QWidget):
 
 
 class Proofs(QWidget):
-    """A row of proofs, made again whenever the recipe changes."""
+    """A row of proofs, made again whenever the recipe has changed and the hand rests."""
 
     chosen = Signal(str)
 
@@ -106,10 +107,16 @@ class Proofs(QWidget):
         alternatives: Sequence[Alternative],
         variant: Callable[[Project, str, str], Project],
         figures: Callable[[Engine, Project, str, Job], list[str]],
+        after: PictureSource,
     ) -> None:
+        """`after`: the picture that comes first."""
         super().__init__()
+        self._after = after
         self._session, self._variant, self._figures = session, variant, figures
         self._asked: dict[str, tuple] = {}
+        self._wanted: dict[str, tuple[Project, str]] = {}
+        session.rested.connect(self._ask_all)
+        after.arrived.connect(self._ask_all)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
@@ -123,27 +130,38 @@ class Proofs(QWidget):
     def show_for(self, project: Project, set_id: str, active: str) -> None:
         """Make the proofs of a set; the active one is marked."""
         for value, card in self.cards.items():
-            card.active = value == active
-            card.update()
+            if card.active != (value == active):
+                card.active = value == active
+                card.update()
             varied = self._variant(project, set_id, value)
             parts = (set_id, picture_parts(varied, set_id))
             if self._asked.get(value) != parts:
                 if self._asked.get(value, (set_id,))[0] != set_id:
                     card.image, card.figures, card.problem = None, [], ""
+                    card.update()
                 self._asked[value] = parts
-                self._ask(value, varied, set_id)
+                self._session.desk.drop(f"proof {value}")
+                self._wanted[value] = varied, set_id
+        self._ask_all()
+
+    def _ask_all(self) -> None:
+        """The proofs that are out of date, once the hand rests and the picture is there."""
+        if self._session.moving or not self._after.settled:
+            return
+        wanted, self._wanted = self._wanted, {}
+        for value, (varied, set_id) in wanted.items():
+            self._ask(value, varied, set_id)
 
     @property
     def settled(self) -> bool:
-        return all(c.image is not None or c.problem for c in self.cards.values())
+        return not self._wanted and all(c.image is not None or c.problem for c in self.cards.values())
 
     def _ask(self, value: str, project: Project, set_id: str) -> None:
         engine, card = self._session.engine, self.cards[value]
 
         def make(job: Job) -> tuple[QImage, list[str]]:
-            size = engine.size(project, set_id, job)
-            picture = engine.picture(project, set_id, min(1.0, PROOF_SIDE / max(size)), job)
-            return to_image(picture), self._figures(engine, project, set_id, job)
+            image = image_of(engine.draft(project, set_id, PROOF_SIDE, job).pixels)
+            return image, self._figures(engine, project, set_id, job)
 
         def done(answer: tuple[QImage, list[str]]) -> None:
             card.image, card.figures = answer

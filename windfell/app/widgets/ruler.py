@@ -125,13 +125,16 @@ class Ruler(QWidget):
 
     def set_value(self, value: float) -> None:
         """Show a value without sending it."""
-        self._line.value = value
-        self._line.update()
+        if value != self._line.value:
+            self._line.value = value
+            self._line.update()
         self._write()
 
     def _write(self) -> None:
         gap = "" if self._unit == "°" else " "
-        self._field.setText(f"{self._line.value:.{self._digits}f}{gap}{self._unit}")
+        words = f"{self._line.value:.{self._digits}f}{gap}{self._unit}"
+        if words != self._field.text():
+            self._field.setText(words)
 
     def _moved(self, value: float, starts: bool) -> None:
         self._write()

@@ -1,0 +1,105 @@
+"""A hand that drags: pictures arrive while it moves, the last state when it rests."""
+
+import threading
+import time
+
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtTest import QTest
+
+from tests.app.support import WindowTest
+from windfell.app.work import Desk
+from windfell.job import Cancelled
+
+EVENTS, STEP_S = 70, 0.016
+
+
+class Dragging(WindowTest):
+    def drag_for(self, widget, start: QPointF, by: QPointF, source) -> int:
+        """The pictures that arrived while the mouse moved every 16 ms, for about a second."""
+        arrived = [0]
+        source.arrived.connect(lambda: arrived.__setitem__(0, arrived[0] + 1))
+        QTest.mousePress(widget, Qt.MouseButton.LeftButton, pos=start.toPoint())
+        begun = time.monotonic()
+        for n in range(1, EVENTS + 1):
+            while time.monotonic() < begun + n * STEP_S:
+                self.app.processEvents()
+                time.sleep(0.001)
+            QTest.mouseMove(widget, (start + by * n / EVENTS).toPoint())
+        seen = arrived[0]
+        QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=(start + by).toPoint())
+        return seen
+
+    def assert_follows(self, widget, start, by, source):
+        """Calmly there are 20 pictures and more; one that waits for rest gives none, one that is late a few."""
+        self.assertGreaterEqual(self.drag_for(widget, start, by, source), 6)
+        self.until(lambda: source.newest)
+        self.settle()
+        self.assertTrue(source.sharp)
+
+    def test_at_shape_by_ruler_and_on_the_picture(self):
+        self.open("shape")
+        window = self.window
+        line = window.stations["shape"].rulers["view.yaw_deg"]._line
+        self.assert_follows(line, QPointF(line.width() / 2, 12), QPointF(60, 0), window.source)
+        self.assertEqual(window.source.shown.project, self.session.project)
+        window.stations["shape"].set_drag("turns")
+        self.assert_follows(window.view, QPointF(300, 200), QPointF(90, 20), window.source)
+
+    def test_at_join_by_the_blend(self):
+        self.open("join")
+        line = self.window.stations["join"].blend._line
+        self.assert_follows(line, QPointF(line.width() * 0.3, 12), QPointF(line.width() * 0.5, 0), self.window.source)
+
+    def test_at_prepare_in_both_frames(self):
+        self.open("prepare")
+        prepare = self.window.stations["prepare"]
+        prepare.development.for_all.setChecked(True)
+        line = prepare.development.rulers["exposure_ev"]._line
+        for source in (prepare.first, prepare.second):
+            self.assert_follows(line, QPointF(line.width() / 2, 12), QPointF(40, 0), source)
+
+    def test_the_sharp_picture_and_proofs_wait_for_rest_and_give_way(self):
+        self.open("shape")
+        asked = []
+        ask = self.session.desk.ask
+        self.session.desk.ask = lambda channel, *a, **k: (asked.append(channel), ask(channel, *a, **k))[1]
+        for value in (3.0, 4.0, 5.0):
+            self.session.change("view.yaw_deg", value)
+        self.assertEqual(set(asked), {"picture"})
+        self.until(lambda: "picture sharp" in asked)
+        self.session.change("view.yaw_deg", 6.0)
+        self.assertFalse(self.session.desk.runs("picture sharp"))
+        self.settle()
+        self.assertIn("proof cylindrical", asked)
+        self.assertEqual(self.window.source.shown.project, self.session.project)
+
+
+class Following(WindowTest):
+    def test_one_runs_and_the_newest_waits(self):
+        desk, seen, gate = Desk(), [], threading.Event()
+        self.addCleanup(desk.close)
+        desk.follow("a", lambda job: gate.wait(10) and "first", seen.append)
+        for name in ("second", "third", "fourth"):
+            desk.follow("a", lambda job, n=name: n, seen.append)
+        gate.set()
+        self.until(lambda: len(seen) == 2)
+        self.until(lambda: not desk.busy)
+        self.assertEqual(seen, ["first", "fourth"])
+
+    def test_a_dropped_channel_forgets_what_waits(self):
+        desk, seen, begun = Desk(), [], threading.Event()
+        self.addCleanup(desk.close)
+
+        def work(job):
+            begun.set()
+            while not job.stopped:
+                time.sleep(0.001)
+            raise Cancelled("")
+
+        desk.follow("a", work, seen.append)
+        desk.follow("a", lambda job: "late", seen.append)
+        begun.wait(10)
+        desk.drop("a")
+        self.until(lambda: not desk.busy)
+        self.app.processEvents()
+        self.assertEqual(seen, [])

@@ -1,0 +1,79 @@
+"""Drafts: the picture while a hand moves."""
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+from tests.support import engine, frames_in, green, project_of, ridge
+from windfell.engine.draft import opaque
+from windfell.job import Job
+from windfell.pixels.colour import to_view
+from windfell.recipe.model import Development, Edges, Joining, Kind, Outline, View
+
+
+class Drafts(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.engine = engine()
+        cls.project, cls.set_id = project_of(frames_in(ridge()))
+
+    def varied(self, **parts):
+        return self.project.with_set(replace(self.project.set(self.set_id), **parts))
+
+    def both(self, project, side=420):
+        """The draft, and the picture at its size as a screen shows it, with where it is covered."""
+        draft = self.engine.draft(project, self.set_id, side, Job())
+        picture = self.engine.picture(project, self.set_id, draft.pixels.shape[1] / draft.width, Job())
+        return draft, to_view(picture.light), picture.covered
+
+    def assert_alike(self, project, within=6.0):
+        """Textured frames read by other filters differ by a few levels; a frame or band amiss by tens."""
+        draft, seen, covered = self.both(project)
+        self.assertEqual(draft.pixels.shape[:2], seen.shape[:2])
+        shown = draft.pixels[..., 3] > 0
+        self.assertLess(np.mean(shown != covered), 0.02)
+        off = np.abs(draft.pixels[..., :3].astype(float) - seen)[shown & covered]
+        self.assertLess(off.mean(), within)
+        self.assertLess(np.percentile(off, 99), 60)
+
+    def test_a_draft_shows_what_the_picture_shows(self):
+        views = {
+            "as found": {}, "turned": {"view": View(yaw_deg=20.0, pitch_deg=-12.0, roll_deg=5.0)},
+            "wide blend": {"joining": Joining(blend_pct=100.0)}, "no blend": {"joining": Joining(blend_pct=0.0)},
+            "unmatched": {"joining": Joining(match_light=False, cut_seams=False)},
+        }
+        for name, parts in views.items():
+            with self.subTest(name):
+                self.assert_alike(self.varied(**parts))
+
+    def test_the_whole_sphere_closes(self):
+        self.assert_alike(self.varied(view=View(full_sphere=True)))
+
+    def test_wide_bands_are_in_it(self):
+        bright = tuple(replace(f, development=Development(exposure_ev=0.6 * (n % 2)))
+                       for n, f in enumerate(self.project.set(self.set_id).frames))
+        stepped = self.varied(frames=bright, joining=Joining(match_light=False, cut_seams=False, blend_pct=100.0))
+        self.assert_alike(stepped, within=8.0)
+        hard = self.varied(frames=bright, joining=Joining(match_light=False, cut_seams=False, blend_pct=0.0))
+        soft, harsh = (self.engine.draft(p, self.set_id, 420, Job()).pixels.astype(int) for p in (stepped, hard))
+        self.assertGreater(np.abs(soft - harsh)[..., :3].mean(), 1.5)
+
+    def test_trimmed_it_has_no_empty_corner(self):
+        draft = self.engine.draft(self.varied(outline=Outline(Edges.TRIM)), self.set_id, 420, Job())
+        self.assertGreater((draft.pixels[..., 3] > 0).mean(), 0.985)
+
+    def test_of_a_stack_it_is_the_rule_of_small_frames(self):
+        project, set_id = project_of(frames_in(green()), Kind.STACK)
+        draft = self.engine.draft(project, set_id, 300, Job())
+        scale = draft.pixels.shape[1] / draft.width
+        picture = self.engine.picture(project, set_id, scale, Job())
+        off = np.abs(draft.pixels[..., :3].astype(int) - to_view(picture.light))
+        self.assertLess(off.max(), 2)
+
+    def test_shares_are_made_whole(self):
+        rgba = np.array([[[50, 25, 10, 100], [100, 100, 100, 255], [5, 5, 5, 10]]], np.uint8)
+        out = opaque(rgba.copy())
+        np.testing.assert_array_equal(out[0, 0], [128, 64, 26, 255])
+        np.testing.assert_array_equal(out[0, 1], rgba[0, 1])
+        np.testing.assert_array_equal(out[0, 2], 0)
