@@ -71,3 +71,23 @@ def limited(seconds: int) -> None:
 
     signal.signal(signal.SIGALRM, end)
     signal.alarm(seconds)
+
+
+def backdrops(pictures: str | None, width: int = 6000) -> list:
+    """(name, photographer) of the generator's lands, and of a folder of photographs laid around the sphere."""
+    from windfell.demo.canvas import Canvas  # noqa: PLC0415 (the path is set above)
+    from windfell.demo.photograph import Photographer  # noqa: PLC0415
+    from windfell.demo.scenes import paint_ridge  # noqa: PLC0415
+
+    out = [(f"land {seed}", Photographer(paint_ridge(width, seed, -60, 60))) for seed in (3, 4)]
+    for path in sorted(Path(pictures).rglob("*.jpg")) if pictures else ():
+        photo = cv2.imread(str(path), cv2.IMREAD_COLOR)[..., ::-1]
+        canvas = Canvas(width, -45, 45, 1)
+        high = canvas.height
+        wide = min(canvas.width // 2, round(photo.shape[1] * high / photo.shape[0]))
+        small = cv2.resize(photo, (wide, high), interpolation=cv2.INTER_AREA).astype("float32") / 255
+        middle = canvas.width // 2 - wide // 2
+        around = cv2.copyMakeBorder(small, 0, 0, middle, canvas.width - wide - middle, cv2.BORDER_REFLECT)
+        canvas.colour[:] = around
+        out.append((path.stem, Photographer(canvas)))
+    return out

@@ -2,10 +2,12 @@
 
 import unittest
 
+import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
 from windfell.job import Job
+from windfell.join.agree import difference, heard_only, owned_picture, reaching, taken
 from windfell.join.blend import blended, hard_weights, wide_correction
 from windfell.join.light import LightSamples, fitted_light
 from windfell.join.seams import Claim, cut_owner, nearest_owner, spread
@@ -82,6 +84,82 @@ class Seams(unittest.TestCase):
         self.assertTrue((whole[:, :9] == 0).all() and (whole[:, 11:] == 1).all())
 
 
+def differences(lights: list[np.ndarray], owner: np.ndarray, wraps: bool = False) -> list:
+    """Of frames that all see the whole surface."""
+    whole = Region(0, 0, owner.shape[1], owner.shape[0])
+    frames = [(whole, Warped(light, None)) for light in lights]
+    picture = owned_picture(frames, owner)
+    return [difference(n, f, picture, owner, reaching(owner, n, 48, wraps), wraps, np.random.default_rng(n))
+            for n, f in enumerate(frames)]
+
+
+class Agreement(unittest.TestCase):
+    """A red thing that one of two frames shows, beside the seam at column 100; the other is 0.4 EV brighter."""
+
+    def setUp(self):
+        rng = np.random.default_rng(6)
+        scene = rng.uniform(0.2, 0.3, (120, 200, 3)).astype(np.float32)
+        self.lights = [scene.copy(), scene * np.float32(1.3)]
+        self.owner = np.zeros((120, 200), np.int16)
+        self.owner[:, 100:] = 1
+
+    def with_thing(self, left: int) -> list[np.ndarray]:
+        lights = [v.copy() for v in self.lights]
+        lights[0][30:90, left : left + 30] = (0.6, 0.02, 0.02)
+        return lights
+
+    def stain(self, lights, mask_left: int) -> float:
+        """The greatest change outside the thing that the thing makes, averaged over 16 px."""
+        clean = wide_correction(enumerate(differences(self.lights, self.owner)), self.owner, 5)
+        dirty = wide_correction(enumerate(differences(lights, self.owner)), self.owner, 5)
+        off = cv2.blur(dirty - clean, (16, 16))
+        off[20:100, mask_left - 10 : mask_left + 40] = 0
+        return float(np.abs(off).max())
+
+    def test_a_thing_that_was_left_out_leaves_no_stain(self):
+        for left in (101, 110):
+            with self.subTest(left):
+                self.assertLess(self.stain(self.with_thing(left), left), 0.004)
+
+    def test_a_thing_that_stays_casts_no_halo(self):
+        for left in (60, 68):
+            with self.subTest(left):
+                # 0.4 EV more of its own light is let out at the seam, none of its colour
+                self.assertLess(self.stain(self.with_thing(left), left), 0.02)
+
+    def test_what_is_not_heard_follows_the_owner_in_its_own_tone(self):
+        part = differences(self.with_thing(110), self.owner)[0]
+        self.assertEqual(part.heard[60, 125 - part.box.left], 0)
+        self.assertEqual(part.heard[10, 125 - part.box.left], 1)
+        told = part.light[60, 125 - part.box.left].astype(float)
+        assert_allclose(told, self.lights[1][60, 125] * (1 / 1.3 - 1), rtol=0.06)
+
+    def test_fine_bands_hear_no_more(self):
+        lights = self.with_thing(104)
+        weights = [(self.owner == n).astype(np.float32) for n in (0, 1)]
+        parts = differences(lights, self.owner)
+        self.assertEqual(parts[0].box, Region(0, 0, 148, 120))
+        ears, tone = np.ones((120, 200), np.float32), np.zeros((120, 200, 3), np.float32)
+        ears[:, :148], tone[:, :148] = parts[0].heard, parts[0].tone
+        frames = heard_only([Warped(v, None) for v in lights], weights, [ears, None], [tone, None])
+        clean = blended([Warped(v, None) for v in self.lights], weights, 4)
+        off = cv2.blur(blended(frames, weights, 4) - clean, (16, 16))
+        self.assertLess(np.abs(off[:, :140]).max(), 0.006)
+        self.assertEqual(heard_only(frames, weights, [None, None], [None, None]), frames)
+
+    def test_frames_on_a_closed_surface_meet_around_it(self):
+        owner = np.zeros((40, 100), np.int16)
+        owner[:, 30:70] = 1
+        flat = [np.full((40, 100, 3), v, np.float32) for v in (0.2, 0.3)]
+        box = reaching(owner, 0, 8, True)
+        self.assertEqual((box.left, box.width), (62, 76))
+        assert_allclose(taken(owner, box, True)[0, 8:68], 0)
+        total = wide_correction(enumerate(differences(flat, owner, True)), owner, 3, True)
+        plain = np.where(owner == 1, 0.3, 0.2) + total[..., 0]
+        self.assertAlmostEqual(float(plain[20, 0] - plain[20, -1]), 0.0, delta=1e-4)
+        self.assertLess(np.abs(np.diff(plain[20])).max(), 0.08)
+
+
 class Blending(unittest.TestCase):
     def test_equal_frames_stay_as_they_are(self):
         picture = np.random.default_rng(4).random((80, 96, 3)).astype(np.float32)
@@ -94,10 +172,10 @@ class Blending(unittest.TestCase):
             assert_allclose(blended(frames, weights, levels), picture, atol=4e-5)
 
     def test_a_step_of_light_becomes_a_slope(self):
-        flat = [Warped(np.full((64, 128, 3), v, np.float32), None) for v in (0.2, 0.4)]
+        flat = [np.full((64, 128, 3), v, np.float32) for v in (0.2, 0.4)]
         owner = np.zeros((64, 128), np.int16)
         owner[:, 64:] = 1
-        softened = wide_correction(enumerate(flat), owner, 4)
+        softened = wide_correction(enumerate(differences(flat, owner)), owner, 4)
         plain = np.where(owner == 1, 0.4, 0.2)
         row = (plain + softened[..., 0])[32]
         self.assertLess(np.abs(np.diff(row[:60])).max(), 0.02)

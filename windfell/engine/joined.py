@@ -12,7 +12,8 @@ from windfell.engine.stage import development_key
 from windfell.engine.surface import Ownership, Wide, frame_box
 from windfell.geometry.posed import Posed
 from windfell.job import Job
-from windfell.join.blend import FINE_LEVELS, everywhere, wide_correction
+from windfell.join.agree import Difference, difference, owned_picture, reaching
+from windfell.join.blend import FINE_LEVELS, wide_correction
 from windfell.join.light import FrameLight, common_samples, fitted_light, radius2
 from windfell.join.seams import Claim, cut_owner, nearest_owner, spread
 from windfell.join.warp import Warped, frame_map, warped
@@ -26,6 +27,7 @@ SEAM_PIXELS = 750_000
 LIGHT_PIXELS = 160_000
 WIDE_PIXELS = 450_000
 DRAFT_WIDE_PIXELS = 60_000
+REACH = 3
 
 
 class JoinedFrames(RegisteredFrames):
@@ -139,13 +141,19 @@ class JoinedFrames(RegisteredFrames):
         depth = np.clip(np.nan_to_num(inside, nan=0.0), 0, 1)
         return Claim(box, perceptual(seen.light), seen.mask(), depth.astype(np.float32))
 
-    def _levels(self, scale_px_per_unit: float, job: Job) -> int:
+    def _levels(self, scale_px_per_unit: float, job: Job, blend_pct: float | None = None) -> int:
         """Bands in all, at a scale: wide enough for the blend asked for, within the overlaps."""
         frames = self.posed(job)
         overlap = 0.3 * min(min(f.lens.width / f.lens.focal_px, f.lens.height / f.lens.focal_px)
                             for f in frames)
-        reach_px = self.set.joining.blend_pct / 100 * overlap / 2 * scale_px_per_unit
+        blend = self.set.joining.blend_pct if blend_pct is None else blend_pct
+        reach_px = blend / 100 * overlap / 2 * scale_px_per_unit
         return max(0, round(float(np.log2(max(reach_px, 1.0)))))
+
+    def _fine_levels(self, px_per_unit: float, job: Job) -> int:
+        full = native_px_per_unit(self.posed(job))
+        fine = min(FINE_LEVELS, self._levels(full, job))
+        return max(0, round(fine + float(np.log2(min(1.0, px_per_unit / full)))))
 
     def _wide(self, job: Job, pixels: int = WIDE_PIXELS) -> Wide | None:
         """The wide bands' correction, or None where the fine bands are all that is asked."""
@@ -154,39 +162,54 @@ class JoinedFrames(RegisteredFrames):
             return None
         key = key_of("wide", self._owner_key(job), self.set.joining.blend_pct, pixels)
         return self._once(f"wide {pixels}", lambda: self._host.cache.get(
-            key, lambda: self._make_wide(full, pixels, job)))
+            key, lambda: self._make_wide(pixels, job)))
 
-    def _make_wide(self, full: float, pixels: int, job: Job) -> Wide:
-        own = self._coarse_ownership(full, pixels, job)
-        count = len(self.lights(job))
+    def _make_wide(self, pixels: int, job: Job) -> Wide:
+        own = self._coarse_ownership(pixels, job)
         levels = self._levels(own.surface.px_per_unit, job)
-        frames = ((n, seen) for n in job.over(range(count), "evening out")
-                  if (seen := self._on_surface(n, own.surface, job)) is not None)
-        return Wide(own.surface, wide_correction(frames, own.owner, levels))
+        parts = self.differences(job, pixels)
+        heard = ((n, parts[n]) for n in job.over(range(len(parts)), "evening out") if parts[n] is not None)
+        # a draft has no fine bands
+        fine = 0 if pixels == DRAFT_WIDE_PIXELS else self._fine_levels(own.surface.px_per_unit, job)
+        return Wide(own.surface, wide_correction(heard, own.owner, levels, own.surface.wraps, fine))
 
-    def _coarse_ownership(self, full: float, pixels: int, job: Job) -> Ownership:
+    def differences(self, job: Job, pixels: int = WIDE_PIXELS) -> list[Difference | None]:
+        """How each placed frame differs from the picture as it is owned, on the wide bands' surface."""
+        key = key_of("differences", self._owner_key(job), pixels)
+        return self._once(f"differences {pixels}", lambda: self._host.cache.get(
+            key, lambda: self._find_differences(pixels, job)))
+
+    def _find_differences(self, pixels: int, job: Job) -> list[Difference | None]:
+        own = self._coarse_ownership(pixels, job)
+        surface, lights = own.surface, self.lights(job)
+        margin = REACH * 2 ** self._levels(surface.px_per_unit, job, 100.0)
+
+        def seen(n: int) -> tuple[Region, Warped] | None:
+            box = frame_box(self.posed(job)[n], surface)
+            frame = self._warp(n, surface, box, lights[n], job)
+            return frame and (box, frame)
+
+        frames = job.map(seen, list(range(len(lights))), "comparing overlaps")
+        picture = owned_picture(frames, own.owner)
+
+        def compare(n: int) -> Difference | None:
+            box = reaching(own.owner, n, margin, surface.wraps)
+            if box is None or frames[n] is None:
+                return None
+            return difference(n, frames[n], picture, own.owner, box, surface.wraps, np.random.default_rng(n))
+
+        return job.map(compare, list(range(len(lights))), "evening out")
+
+    def coarse_surface(self, job: Job) -> Canvas:
+        """The surface of the wide bands."""
+        return self._surface(WIDE_PIXELS, job)
+
+    def _coarse_ownership(self, pixels: int, job: Job) -> Ownership:
         """Owners on the surface of the wide bands, of about so many pixels."""
         own = self.ownership(job)
         surface = self._surface(pixels, job)
-        if surface.px_per_unit > full / 2**FINE_LEVELS:
-            surface = surface.scaled(full / 2**FINE_LEVELS / surface.px_per_unit)
         size = surface.width, surface.height
         return Ownership(surface, cv2.resize(own.owner, size, interpolation=cv2.INTER_NEAREST))
-
-    def _on_surface(self, n: int, surface: Canvas, job: Job) -> Warped | None:
-        """Placed frame `n`, lit, on the whole surface; kept, and continued all over it, if that is small."""
-        whole = Region(0, 0, surface.width, surface.height)
-
-        def lay() -> Warped | None:
-            return self._warp(n, surface, whole, self.lights(job)[n], job)
-
-        def lay_all_over() -> Warped | None:
-            seen = lay()
-            return seen and Warped(everywhere(seen), None)
-
-        if surface.width * surface.height > 2 * DRAFT_WIDE_PIXELS:
-            return lay()
-        return self._host.cache.get(key_of("on surface", self._light_key(job), n, surface), lay_all_over)
 
     def draft_wide(self, job: Job) -> Wide | None:
         """The wide bands' correction as coarse as a draft may have it."""
@@ -194,7 +217,7 @@ class JoinedFrames(RegisteredFrames):
 
     def draft_ownership(self, job: Job) -> Ownership:
         """Owners as coarse as a draft's wide bands know them."""
-        return self._coarse_ownership(native_px_per_unit(self.posed(job)), DRAFT_WIDE_PIXELS, job)
+        return self._coarse_ownership(DRAFT_WIDE_PIXELS, job)
 
     def draft_keys(self, job: Job) -> tuple[str, str]:
         """What a draft's frames hang on before and after blending."""

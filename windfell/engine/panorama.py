@@ -14,10 +14,11 @@ from windfell.engine.draft import drafted
 from windfell.engine.joined import JoinedFrames
 from windfell.engine.picture import Picture
 from windfell.engine.sources import FULL_FROM, canonical_scale
-from windfell.engine.surface import Ownership, owner_at, owners_near, sampled, softly, surface_map
+from windfell.engine.surface import Ownership, heard_at, owner_at, owners_near, sampled, softly, surface_map
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
-from windfell.join.blend import FINE_LEVELS, blended, hard_weights, reach
+from windfell.join.agree import heard_only
+from windfell.join.blend import blended, hard_weights, reach
 from windfell.join.warp import Warped, covered
 from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.tiles import Region
@@ -157,6 +158,8 @@ class PanoramaStages(JoinedFrames):
             self.lights(job)
             self.ownership(job)
             self._wide(job)
+            if self._fine_levels(canvas.px_per_unit, job):
+                self.differences(job)
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
         """A region, in px of the picture at that scale."""
@@ -170,7 +173,7 @@ class PanoramaStages(JoinedFrames):
         present = owners_near(own, where)
         if len(present) == 1:
             grown, where = region, surface_map(own.surface, canvas, region)
-        frames, softs = self._owners_seen(own, present, where, canvas, grown, job)
+        numbers, frames, softs = self._owners_seen(own, present, where, canvas, grown, job)
         if not frames:
             blank = np.zeros((region.height, region.width, 3), np.float32)
             return Picture(blank, np.zeros((region.height, region.width), bool))
@@ -178,7 +181,7 @@ class PanoramaStages(JoinedFrames):
             region.top - grown.top : region.top - grown.top + region.height,
             region.left - grown.left : region.left - grown.left + region.width,
         ]
-        light = self._joined(frames, softs, levels)[inner]
+        light = self._joined(numbers, frames, softs, levels, where, job)[inner]
         wide = self._wide(job)
         if wide is not None:
             correction = sampled(wide.correction, wide.surface, where.nodes, own.surface)
@@ -189,11 +192,19 @@ class PanoramaStages(JoinedFrames):
         light = np.where(covers[..., None], light, np.float32(0))
         return Picture(light, covers)
 
-    @staticmethod
-    def _joined(frames: list[Warped], softs: list[F32], levels: int) -> F32:
+    def _joined(
+        self, numbers: list[int], frames: list[Warped], softs: list[F32], levels: int, where: GridMap, job: Job
+    ) -> F32:
+        """The frames blended; what only one of them shows is not heard beyond what it owns."""
         if len(frames) == 1:
             return frames[0].light
-        return blended(frames, hard_weights(softs, [f.valid for f in frames]), levels)
+        weights = hard_weights(softs, [f.valid for f in frames])
+        if levels:
+            own, parts = self.ownership(job), self.differences(job)
+            coarse = self.coarse_surface(job)
+            found = [parts[n] and heard_at(parts[n], coarse, where, own.surface) for n in numbers]
+            frames = heard_only(frames, weights, [f and f[0] for f in found], [f and f[1] for f in found])
+        return blended(frames, weights, levels)
 
     def owner_map(self, scale: float, job: Job) -> tuple[NDArray[np.int16], NDArray[np.bool_]]:
         """(owner, covered), each (h, w), over the whole picture at a small scale.
@@ -205,27 +216,23 @@ class PanoramaStages(JoinedFrames):
         where = surface_map(own.surface, canvas, Region(0, 0, canvas.width, canvas.height)).dense()
         return owner_at(own, where), self._coverage(canvas, job)
 
-    def _fine_levels(self, px_per_unit: float, job: Job) -> int:
-        full = native_px_per_unit(self.posed(job))
-        fine = min(FINE_LEVELS, self._levels(full, job))
-        return max(0, round(fine + float(np.log2(min(1.0, px_per_unit / full)))))
-
     def _owners_seen(
         self, own: Ownership, present: list[int], where: GridMap, canvas: Canvas, region: Region,
         job: Job,
-    ) -> tuple[list[Warped], list[F32]]:
+    ) -> tuple[list[int], list[Warped], list[F32]]:
         """Those of the present frames that the region holds, and how strongly each owns what."""
         lights = self.lights(job)
-        frames, softs = [], []
+        numbers, frames, softs = [], [], []
         small = canvas.px_per_unit <= own.surface.px_per_unit and len(present) > 1
         owner = owner_at(own, where.dense()) if small else None
         for n in present:
             seen = self._warp(n, canvas, region, lights[n], job)
             if seen is None:
                 continue
+            numbers.append(n)
             frames.append(seen)
             if small:
                 softs.append((owner == n).astype(np.float32))
             elif len(present) > 1:
                 softs.append(where.spread(softly(own, n, where.nodes)))
-        return frames, softs
+        return numbers, frames, softs

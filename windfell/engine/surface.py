@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
+from windfell.join.agree import Difference
 from windfell.join.warp import map_step
 from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.tiles import Region
@@ -123,3 +124,23 @@ def sampled(correction: F32, surface: Canvas, where: F32, of: Canvas) -> F32:
     ratio = np.array([surface.width / of.width, surface.height / of.height], np.float32)
     part, moved = _cut(correction, surface, (where + np.float32(0.5)) * ratio - np.float32(0.5))
     return cv2.remap(part, moved, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+
+
+def heard_at(part: Difference, surface: Canvas, where: GridMap, of: Canvas) -> tuple[F32, F32] | None:
+    """(heard (h, w), tone (h, w, 3)) of a frame at places given in px of another surface of the same bounds; None
+    where it is heard everywhere.
+    """
+    ratio = np.array([surface.width / of.width, surface.height / of.height], np.float32)
+    nodes = (where.nodes + np.float32(0.5)) * ratio - np.float32(0.5) - np.float32([part.box.left, part.box.top])
+    if surface.wraps:
+        # into the box, or as near to it as it goes around
+        before = (surface.width - part.box.width) / 2
+        turns = np.floor((nodes[..., 0] + before) / surface.width)
+        middle = np.round(np.median(turns)) if np.ptp(turns) <= 1 else turns
+        nodes[..., 0] -= (surface.width * middle).astype(np.float32)
+    nodes = np.ascontiguousarray(nodes)
+    ears = cv2.remap(part.heard.astype(np.float32), nodes, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    if ears.min() > 0.995:
+        return None
+    tone = cv2.remap(part.tone.astype(np.float32), nodes, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return where.spread(ears), where.spread(tone)

@@ -14,8 +14,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.join.agree import Difference, added, taken
 from windfell.join.warp import Warped
-from windfell.pixels.pyramid import collapsed, filled, gaussian, laplacian, max_levels
+from windfell.pixels.pyramid import collapsed, gaussian, laplacian, max_levels
 
 F32 = NDArray[np.float32]
 FINE_LEVELS = 4
@@ -66,32 +67,28 @@ def _weighted(frames: Sequence[Warped], weights: Sequence[F32]) -> F32:
 
 
 def wide_correction(
-    frames: Iterable[tuple[int, Warped]], owner: NDArray[np.int16], levels: int
+    differences: Iterable[tuple[int, Difference]], owner: NDArray[np.int16], levels: int, wraps: bool = False,
+    fine: int = 0,
 ) -> F32:
-    """What `levels` wide bands add (h, w, 3) on a small surface owned by `owner` (h, w).
+    """What `levels` bands add (h, w, 3) to the picture as a small surface's `owner` (h, w) owns it, beyond what the
+    `fine` first of them do.
 
-    Takes (owner number, frame on the whole surface) one by one.
+    Takes (owner number, its difference from that picture) one by one.
     """
     levels = min(levels, max_levels(*owner.shape))
-    sums: list[F32] = []
-    plain = np.zeros((*owner.shape, 3), np.float32)
-    for number, frame in frames:
-        mask = (owner == number).astype(np.float32)
-        light = everywhere(frame)
-        plain += light * cv2.GaussianBlur(mask, (0, 0), PLAIN_SIGMA)[..., None]
-        masks = gaussian(mask, levels)
-        for n, band in enumerate(laplacian(light, levels)):
-            band *= masks[n][..., None]
-            if n < len(sums):
-                sums[n] += band
-            else:
-                sums.append(band)
-    return collapsed(sums) - plain if sums else plain
+    total = np.zeros((*owner.shape, 3), np.float32)
+    for number, part in differences:
+        mask = (taken(owner, part.box, wraps) == number).astype(np.float32)
+        light = part.light.astype(np.float32)
+        plain = _masked(light, mask, fine) if fine else light * cv2.GaussianBlur(mask, (0, 0), PLAIN_SIGMA)[..., None]
+        added(total, _masked(light, mask, levels) - plain, part.box, wraps)
+    return total
 
 
-def everywhere(frame: Warped) -> F32:
-    """A frame's light (h, w, 3), continued smoothly to where it is not valid."""
-    return frame.light if frame.valid is None else filled(frame.light, frame.valid.astype(np.float32))
+def _masked(light: F32, mask: F32, levels: int) -> F32:
+    """Light (h, w, 3) times its mask (h, w), band by band."""
+    fit = min(levels, max_levels(*mask.shape))
+    return collapsed([b * m[..., None] for b, m in zip(laplacian(light, fit), gaussian(mask, fit), strict=True)])
 
 
 def hard_weights(softs: Sequence[F32], valid: Sequence[NDArray[np.bool_] | None]) -> list[F32]:
