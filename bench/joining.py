@@ -20,6 +20,7 @@ from windfell.demo.scenes import paint_ridge
 from windfell.demo.truth import START, canvas_width, write_shots
 from windfell.demo.turned import TurnPlan, turned_shots
 from windfell.engine.core import Engine
+from windfell.engine.joined import LIGHT_PIXELS, SEAM_PIXELS
 from windfell.engine.panorama import PanoramaStages
 from windfell.job import Job
 from windfell.join.seams import seam_cost
@@ -46,8 +47,9 @@ def timed(stages: PanoramaStages) -> tuple[float, float, float]:
     """Seconds of light and of seams, and the seams' cost; registered and read beforehand."""
     job = Job()
     stages.posed(job)
-    for n in range(len(stages.posed(job))):
-        stages.small_sheet(n, 0.5, job)
+    for pixels in (LIGHT_PIXELS, SEAM_PIXELS):
+        for n, frame in enumerate(stages.posed(job)):
+            stages.small_sheet(n, stages._source_scale(frame, stages._surface(pixels, job)), job)
     begun = time.perf_counter()
     stages.lights(job)
     lit = time.perf_counter()
@@ -73,7 +75,7 @@ def main() -> None:
               f"seam cost {cost:.1f}", flush=True)
     if not options.tiny:
         out = str(FOLDER / "sphere-26.jpg")
-        seconds, peak = windfell("panorama", *sphere_frames(), "--sphere", "--width", "4000", "--out", out)
+        seconds, peak = windfell("panorama", *sphere_frames(), "--full-sphere", "--width", "4000", "--out", out)
         print(f"the whole command for the sphere: {seconds:.1f} s, {peak:.0f} MB", flush=True)
         Path(out).unlink(missing_ok=True)
 

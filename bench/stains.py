@@ -189,7 +189,7 @@ def steps_of(rng: np.random.Generator, photographer: Photographer, folder: Path)
 
 
 def step_left(stages, picture) -> float:
-    """In % of the light, 95th percentile: what the slopes at both sides of a seam leave between them, over 24 rows."""
+    """In % of the light, 95th percentile: what the slopes at both sides of a seam leave between them."""
     canvas = stages.canvas(Job())
     own = stages.ownership(Job())
     whole = Region(0, 0, canvas.width, canvas.height)
@@ -236,9 +236,8 @@ def main() -> None:
             Path(options.keep).mkdir(parents=True, exist_ok=True)
             cv2.imwrite(str(Path(options.keep) / f"row-{n}.png"), picture[..., ::-1])
     now, before = np.array(worst).T
-    print(f"{len(now)} rows: median {np.median(now):.1f}, worst {max(now):.1f}, {sum(now <= WANTED)} within {WANTED:g}"
-          " "
-          f"(all heard: {np.median(before):.1f}, {max(before):.1f}, {sum(before <= WANTED)}); "
+    print(f"{len(now)} rows: median {np.median(now):.1f}, worst {max(now):.1f}, {sum(now <= WANTED)} within "
+          f"{WANTED:g} (all heard: {np.median(before):.1f}, {max(before):.1f}, {sum(before <= WANTED)}); "
           f"steps at most {np.max(steps, axis=0).round(2).tolist()} %")
     sys.exit(0 if max(now) <= WANTED else 1)
 

@@ -7,8 +7,8 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from windfell.job import Job
-from windfell.join.agree import difference, heard_only, owned_picture, reaching, taken
-from windfell.join.blend import blended, hard_weights, wide_correction
+from windfell.join.agree import difference, owned_picture, reaching, taken
+from windfell.join.blend import Piece, blended, hard_weights, heard_only, wide_correction
 from windfell.join.light import LightSamples, fitted_light
 from windfell.join.seams import Claim, cut_owner, nearest_owner, spread
 from windfell.join.warp import Warped
@@ -93,6 +93,13 @@ def differences(lights: list[np.ndarray], owner: np.ndarray, wraps: bool = False
             for n, f in enumerate(frames)]
 
 
+def pieces_of(lights: list[np.ndarray], claims=None, valid=None) -> list[Piece]:
+    """Frames on the whole of a region."""
+    whole = Region(0, 0, lights[0].shape[1], lights[0].shape[0])
+    claims = claims or [np.ones(v.shape[:2], np.float32) for v in lights]
+    return [Piece(whole, Warped(v, None if valid is None else valid[n]), claims[n]) for n, v in enumerate(lights)]
+
+
 class Agreement(unittest.TestCase):
     """A red thing that one of two frames shows, beside the seam at column 100; the other is 0.4 EV brighter."""
 
@@ -141,11 +148,12 @@ class Agreement(unittest.TestCase):
         self.assertEqual(parts[0].box, Region(0, 0, 148, 120))
         ears, tone = np.ones((120, 200), np.float32), np.zeros((120, 200, 3), np.float32)
         ears[:, :148], tone[:, :148] = parts[0].heard, parts[0].tone
-        frames = heard_only([Warped(v, None) for v in lights], weights, [ears, None], [tone, None])
-        clean = blended([Warped(v, None) for v in self.lights], weights, 4)
-        off = cv2.blur(blended(frames, weights, 4) - clean, (16, 16))
+        shape = (120, 200)
+        pieces = heard_only(shape, pieces_of(lights), weights, [(ears, tone), None])
+        clean = blended(shape, pieces_of(self.lights), weights, 4)
+        off = cv2.blur(blended(shape, pieces, weights, 4) - clean, (16, 16))
         self.assertLess(np.abs(off[:, :140]).max(), 0.006)
-        self.assertEqual(heard_only(frames, weights, [None, None], [None, None]), frames)
+        self.assertEqual(heard_only(shape, pieces, weights, [None, None]), pieces)
 
     def test_frames_on_a_closed_surface_meet_around_it(self):
         owner = np.zeros((40, 100), np.int16)
@@ -166,10 +174,23 @@ class Blending(unittest.TestCase):
         weights = [np.zeros((80, 96), np.float32), np.ones((80, 96), np.float32)]
         weights[0][:, :40] = 1
         weights[1][:, :40] = 0
-        frames = [Warped(picture, None), Warped(picture.copy(), None)]
+        pieces = pieces_of([picture, picture.copy()])
         for levels in (0, 1, 4):
-            # cv2.blendLinear divides by the weights' sum + 1e-5, under half a step of 16 bits a band
-            assert_allclose(blended(frames, weights, levels), picture, atol=4e-5)
+            assert_allclose(blended((80, 96), pieces, weights, levels), picture, atol=4e-5)
+
+    def test_pieces_give_what_whole_frames_would(self):
+        rng = np.random.default_rng(7)
+        lights = [rng.random((200, 260, 3)).astype(np.float32) for _ in range(2)]
+        weights = [np.zeros((200, 260), np.float32), np.ones((200, 260), np.float32)]
+        weights[0][:, :90], weights[1][:, :90] = 1, 0
+        whole = blended((200, 260), pieces_of(lights), weights, 2)
+        boxes = [Region(0, 0, 112, 200), Region(64, 0, 196, 200)]
+        pieces, parts = [], []
+        for light, weight, box in zip(lights, weights, boxes, strict=True):
+            at = np.s_[:, box.left : box.left + box.width]
+            pieces.append(Piece(box, Warped(np.ascontiguousarray(light[at]), None), weight[at]))
+            parts.append(np.ascontiguousarray(weight[at]))
+        assert_allclose(blended((200, 260), pieces, parts, 2), whole, atol=1e-5)
 
     def test_a_step_of_light_becomes_a_slope(self):
         flat = [np.full((64, 128, 3), v, np.float32) for v in (0.2, 0.4)]
@@ -187,7 +208,7 @@ class Blending(unittest.TestCase):
         softs = [rng.random((30, 30)).astype(np.float32) for _ in range(3)]
         valid = [np.ones((30, 30), bool), rng.random((30, 30)) < 0.5, None]
         valid[0][:, :10] = False
-        weights = hard_weights(softs, valid)
+        weights = hard_weights((30, 30), pieces_of([np.zeros((30, 30, 3), np.float32)] * 3, softs, valid))
         assert_allclose(sum(weights), 1)
         self.assertFalse((weights[0][:, :10] > 0).any())
         self.assertFalse((weights[1][~valid[1]] > 0).any())

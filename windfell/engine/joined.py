@@ -13,9 +13,9 @@ from windfell.engine.surface import Ownership, Wide, frame_box
 from windfell.geometry.posed import Posed
 from windfell.job import Job
 from windfell.join.agree import Difference, difference, owned_picture, reaching
-from windfell.join.blend import FINE_LEVELS, wide_correction
-from windfell.join.light import FrameLight, common_samples, fitted_light, radius2
-from windfell.join.seams import Claim, cut_owner, nearest_owner, spread
+from windfell.join.blend import FINE_LEVELS, reach, wide_correction
+from windfell.join.light import FrameLight, FrameSeen, fair_light, fitted_light, radius2, shared_samples
+from windfell.join.seams import BLOCK, Claim, cut_owner, nearest_owner, spread
 from windfell.join.warp import Warped, frame_map, warped
 from windfell.pixels.colour import perceptual
 from windfell.pixels.sheet import Sheet
@@ -80,27 +80,17 @@ class JoinedFrames(RegisteredFrames):
         if not (self.set.joining.match_light or always) or len(frames) < 2:
             return [FrameLight()] * len(frames)
         surface = self._surface(LIGHT_PIXELS, job)
-        whole = Region(0, 0, surface.width, surface.height)
 
-        def seen(n: int) -> tuple:
-            w = self._warp(n, surface, whole, FrameLight(), job)
+        def seen(n: int) -> FrameSeen | None:
+            box = frame_box(frames[n], surface)
+            w = self._warp(n, surface, box, FrameLight(), job)
             if w is None:
                 return None
-            where = frame_map(surface, whole, frames[n]).dense()
-            return w.light, w.mask(), radius2(where, frames[n].lens)
+            where = frame_map(surface, box, frames[n]).dense()
+            return FrameSeen(box, w.light, fair_light(w.light, w.mask()), radius2(where, frames[n].lens))
 
         views = job.map(seen, list(range(len(frames))), "matching light")
-        rng = np.random.default_rng(1)
-        samples = []
-        for a in range(len(frames)):
-            for b in range(a + 1, len(frames)):
-                if views[a] and views[b]:
-                    both = views[a][1] & views[b][1]
-                    if both.any():
-                        samples.append(common_samples(
-                            a, b, views[a][0], views[b][0], views[a][2], views[b][2], both, rng
-                        ))
-        return fitted_light(len(frames), [s for s in samples if s], job)
+        return fitted_light(len(frames), shared_samples(views, np.random.default_rng(1)), job)
 
     def shared_falloff(self, job: Job) -> tuple[float, float, float]:
         """The edge darkening that the overlaps show, as `FrameLight.falloff`."""
@@ -115,31 +105,30 @@ class JoinedFrames(RegisteredFrames):
 
     def _own(self, job: Job) -> Ownership:
         surface = self._surface(SEAM_PIXELS, job)
+        surface = surface.resized(*(-(-v // BLOCK) * BLOCK for v in (surface.width, surface.height)))
+        shape = surface.height, surface.width
+        claims = self.claims(surface, job)
+        lay = cut_owner if self.set.joining.cut_seams else nearest_owner
+        return Ownership(surface, spread(lay(shape, claims, job)))
+
+    def claims(self, surface: Canvas, job: Job) -> list[Claim]:
+        """What every placed frame may own of a surface."""
         lights = self.lights(job)
-        count = len(lights)
-        claims = job.map(
-            lambda n: self._claim(n, surface, lights[n], job), list(range(count)), "comparing overlaps"
-        )
-        shape = (surface.height, surface.width)
-        if self.set.joining.cut_seams:
-            owner = cut_owner(shape, claims, job)
-        else:
-            owner = nearest_owner(shape, claims)
-        return Ownership(surface, spread(owner))
+        return job.map(
+            lambda n: self._claim(n, surface, lights[n], job), list(range(len(lights))), "comparing overlaps")
 
     def _claim(self, n: int, surface: Canvas, light: FrameLight, job: Job) -> Claim:
         frame = self.posed(job)[n]
-        box = frame_box(frame, surface)
+        box = frame_box(frame, surface).blocks(BLOCK)
         seen = self._warp(n, surface, box, light, job)
         if seen is None:
             blank = np.zeros((box.height, box.width), np.float32)
             return Claim(box, np.dstack([blank] * 3), blank > 0, blank)
         where = frame_map(surface, box, frame).dense()
         width, height = frame.lens.width, frame.lens.height
-        x, y = where[..., 0], where[..., 1]
-        inside = np.minimum.reduce([x, width - 1 - x, y, height - 1 - y]) / (min(width, height) / 2)
-        depth = np.clip(np.nan_to_num(inside, nan=0.0), 0, 1)
-        return Claim(box, perceptual(seen.light), seen.mask(), depth.astype(np.float32))
+        x, y = cv2.split(np.nan_to_num(where, nan=-1.0))
+        inside = cv2.min(cv2.min(x, width - 1 - x), cv2.min(y, height - 1 - y)) / np.float32(min(width, height) / 2)
+        return Claim(box, perceptual(seen.light), seen.mask(), np.clip(inside, 0, 1))
 
     def _levels(self, scale_px_per_unit: float, job: Job, blend_pct: float | None = None) -> int:
         """Bands in all, at a scale: wide enough for the blend asked for, within the overlaps."""
@@ -183,6 +172,7 @@ class JoinedFrames(RegisteredFrames):
         own = self._coarse_ownership(pixels, job)
         surface, lights = own.surface, self.lights(job)
         margin = REACH * 2 ** self._levels(surface.px_per_unit, job, 100.0)
+        fine = round(reach(FINE_LEVELS) * surface.px_per_unit / native_px_per_unit(self.posed(job))) + 2
 
         def seen(n: int) -> tuple[Region, Warped] | None:
             box = frame_box(self.posed(job)[n], surface)
@@ -196,7 +186,8 @@ class JoinedFrames(RegisteredFrames):
             box = reaching(own.owner, n, margin, surface.wraps)
             if box is None or frames[n] is None:
                 return None
-            return difference(n, frames[n], picture, own.owner, box, surface.wraps, np.random.default_rng(n))
+            return difference(
+                n, frames[n], picture, own.owner, box, surface.wraps, np.random.default_rng(n), fine)
 
         return job.map(compare, list(range(len(lights))), "evening out")
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from functools import cached_property
 
 import cv2
@@ -17,9 +18,8 @@ from windfell.engine.sources import FULL_FROM, canonical_scale
 from windfell.engine.surface import Ownership, heard_at, owner_at, owners_near, sampled, softly, surface_map
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
-from windfell.join.agree import heard_only
-from windfell.join.blend import blended, hard_weights, reach
-from windfell.join.warp import Warped, covered
+from windfell.join.blend import Piece, blended, hard_weights, heard_only, reach
+from windfell.join.warp import covered
 from windfell.pixels.resample import GridMap, inside_frame
 from windfell.pixels.tiles import Region
 from windfell.recipe.model import Edges, Kind, ProjectionChoice
@@ -34,6 +34,7 @@ TRIM_SIDE = 1400
 DRAFT_TRIM_SIDE = 280
 KEPT_PIXELS = 60_000
 EXPORT_TILE = 1024
+LEAST_CLAIM = 1e-3
 
 
 class PanoramaStages(JoinedFrames):
@@ -173,38 +174,38 @@ class PanoramaStages(JoinedFrames):
         present = owners_near(own, where)
         if len(present) == 1:
             grown, where = region, surface_map(own.surface, canvas, region)
-        numbers, frames, softs = self._owners_seen(own, present, where, canvas, grown, job)
-        if not frames:
+        seen = self._pieces(own, present, where, canvas, grown, levels, job)
+        if not seen:
             blank = np.zeros((region.height, region.width, 3), np.float32)
             return Picture(blank, np.zeros((region.height, region.width), bool))
         inner = np.s_[
             region.top - grown.top : region.top - grown.top + region.height,
             region.left - grown.left : region.left - grown.left + region.width,
         ]
-        light = self._joined(numbers, frames, softs, levels, where, job)[inner]
+        light = self._joined(seen, levels, where, job)[inner]
         wide = self._wide(job)
         if wide is not None:
             correction = sampled(wide.correction, wide.surface, where.nodes, own.surface)
             light = cv2.add(light, where.spread(correction)[inner])
-        if any(f.valid is None for f in frames):
-            return Picture(np.ascontiguousarray(light), np.ones(light.shape[:2], bool))
-        covers = np.logical_or.reduce([f.valid[inner] for f in frames])
-        light = np.where(covers[..., None], light, np.float32(0))
-        return Picture(light, covers)
+        covers = np.zeros((grown.height, grown.width), bool)
+        for piece in seen.values():
+            covers[piece.at] |= piece.frame.mask()
+        covers = covers[inner]
+        if covers.all():
+            return Picture(np.ascontiguousarray(light), covers)
+        return Picture(np.where(covers[..., None], light, np.float32(0)), covers)
 
-    def _joined(
-        self, numbers: list[int], frames: list[Warped], softs: list[F32], levels: int, where: GridMap, job: Job
-    ) -> F32:
+    def _joined(self, seen: dict[int, Piece], levels: int, where: GridMap, job: Job) -> F32:
         """The frames blended; what only one of them shows is not heard beyond what it owns."""
-        if len(frames) == 1:
-            return frames[0].light
-        weights = hard_weights(softs, [f.valid for f in frames])
+        shape, pieces = (where.height, where.width), list(seen.values())
+        if len(pieces) == 1 and pieces[0].box == Region(0, 0, where.width, where.height):
+            return pieces[0].frame.light
+        weights = hard_weights(shape, pieces)
         if levels:
-            own, parts = self.ownership(job), self.differences(job)
-            coarse = self.coarse_surface(job)
-            found = [parts[n] and heard_at(parts[n], coarse, where, own.surface) for n in numbers]
-            frames = heard_only(frames, weights, [f and f[0] for f in found], [f and f[1] for f in found])
-        return blended(frames, weights, levels)
+            own, parts, coarse = self.ownership(job), self.differences(job), self.coarse_surface(job)
+            heard = [parts[n] and heard_at(parts[n], coarse, where.part(p.box), own.surface) for n, p in seen.items()]
+            pieces = heard_only(shape, pieces, weights, heard)
+        return blended(shape, pieces, weights, levels)
 
     def owner_map(self, scale: float, job: Job) -> tuple[NDArray[np.int16], NDArray[np.bool_]]:
         """(owner, covered), each (h, w), over the whole picture at a small scale.
@@ -216,23 +217,50 @@ class PanoramaStages(JoinedFrames):
         where = surface_map(own.surface, canvas, Region(0, 0, canvas.width, canvas.height)).dense()
         return owner_at(own, where), self._coverage(canvas, job)
 
-    def _owners_seen(
-        self, own: Ownership, present: list[int], where: GridMap, canvas: Canvas, region: Region,
+    def _pieces(
+        self, own: Ownership, present: list[int], where: GridMap, canvas: Canvas, region: Region, levels: int,
         job: Job,
-    ) -> tuple[list[int], list[Warped], list[F32]]:
-        """Those of the present frames that the region holds, and how strongly each owns what."""
-        lights = self.lights(job)
-        numbers, frames, softs = [], [], []
+    ) -> dict[int, Piece]:
+        """Those of the present frames that the region holds, by number, each on the part that it may give to."""
+        lights, out, whole = self.lights(job), {}, Region(0, 0, region.width, region.height)
         small = canvas.px_per_unit <= own.surface.px_per_unit and len(present) > 1
         owner = owner_at(own, where.dense()) if small else None
         for n in present:
-            seen = self._warp(n, canvas, region, lights[n], job)
+            box, nodes = whole, None
+            if small:
+                box = _box_of(owner == n, 1, where, levels)
+            elif len(present) > 1:
+                nodes = softly(own, n, where.nodes)
+                box = _box_of(nodes > LEAST_CLAIM, where.step, where, levels)
+            if box is None:
+                continue
+            placed = Region(region.left + box.left, region.top + box.top, box.width, box.height)
+            seen = self._warp(n, canvas, placed, lights[n], job)
             if seen is None:
                 continue
-            numbers.append(n)
-            frames.append(seen)
             if small:
-                softs.append((owner == n).astype(np.float32))
-            elif len(present) > 1:
-                softs.append(where.spread(softly(own, n, where.nodes)))
-        return numbers, frames, softs
+                claim = (owner[box.within(whole)] == n).astype(np.float32)
+            elif nodes is None:
+                claim = np.ones((box.height, box.width), np.float32)
+            else:
+                claim = replace(where, nodes=nodes).part(box).dense()
+            out[n] = Piece(box, seen, claim)
+        return out
+
+
+def _box_of(claimed: NDArray[np.bool_], step: int, where: GridMap, levels: int) -> Region | None:
+    """The part of a region around what is claimed at its px, or at the nodes of its map, as far as bands reach."""
+    rows, columns = np.flatnonzero(claimed.any(axis=1)), np.flatnonzero(claimed.any(axis=0))
+    if not len(rows):
+        return None
+    # nodes lie a block outside of the px they stand for, and speak for their neighbours
+    before, after = (0, 1) if step == 1 else (2, 1)
+    grow = reach(levels) + 2
+    block = max(where.step, 2**levels)
+    left, top = (max(0, ((v[0] - before) * step - grow) // block * block) for v in (columns, rows))
+    right, bottom = ((v[-1] + after) * step + grow for v in (columns, rows))
+    right, bottom = (-(-v // block) * block for v in (right, bottom))
+    right, bottom = min(right, where.width), min(bottom, where.height)
+    if right <= left or bottom <= top:
+        return None
+    return Region(int(left), int(top), int(right - left), int(bottom - top))

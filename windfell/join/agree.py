@@ -86,26 +86,6 @@ def added(total: F32, part: F32, box: Region, wraps: bool) -> None:
     total[box.top : box.top + box.height, columns] += part
 
 
-def heard_only(
-    frames: Sequence[Warped], weights: Sequence[F32], heard: Sequence[F32 | None], tones: Sequence[F32 | None]
-) -> list[Warped]:
-    """The frames, each showing what the owner shows, in its own tone, wherever it is not heard.
-
-    `weights` (h, w) 0 or 1: who owns. `heard` None: everywhere.
-    """
-    if all(h is None for h in heard):
-        return list(frames)
-    base = sum(f.light * w[..., None] for f, w in zip(frames, weights, strict=True))
-    out = []
-    for frame, weight, ears, tone in zip(frames, weights, heard, tones, strict=True):
-        if ears is None:
-            out.append(frame)
-            continue
-        share = cv2.max(ears, weight)[..., None]
-        out.append(Warped(frame.light * share + base * np.exp(tone) * (1 - share), frame.valid))
-    return out
-
-
 def taken(values: NDArray, box: Region, wraps: bool) -> NDArray:
     """A box of a surface's values; columns around it where it closes, held at its edges elsewhere."""
     rows = np.clip(np.arange(box.top, box.top + box.height), 0, values.shape[0] - 1)
@@ -131,9 +111,12 @@ def owned_picture(frames: Sequence[tuple[Region, Warped] | None], owner: NDArray
 
 def difference(
     n: int, placed: tuple[Region, Warped], picture: F32, owner: NDArray[np.int16], box: Region, wraps: bool,
-    rng: np.random.Generator,
+    rng: np.random.Generator, reach: int = 10_000,
 ) -> Difference:
-    """How frame `n`, given on its own box, differs from the picture over a box around it."""
+    """How frame `n`, given on its own box, differs from the picture over a box around it.
+
+    Farther than `reach` px from what it owns nobody asks whether it is heard.
+    """
     own_box, frame = placed
     base, owners = taken(picture, box, wraps), taken(owner, box, wraps)
     light, valid = _moved(frame, own_box, box, picture.shape[1] if wraps else 0)
@@ -154,10 +137,12 @@ def difference(
         tone = expected
     heard = cv2.GaussianBlur((spoken | mine).astype(np.float32), (0, 0), 1.0)
     heard[~valid] = 0.0
-    told = base * (np.exp(tone) - 1)
+    told = base * (cv2.exp(tone.astype(np.float32)) - 1)
     out = heard[..., None] * (light - base) + (1 - heard[..., None]) * told
     out[mine] = 0
     heard[mine] = 1.0
+    if reach < max(mine.shape):
+        heard[cv2.distanceTransform((~mine).astype(np.uint8), cv2.DIST_L2, 3) > reach] = 1.0
     return Difference(box, *(np.ascontiguousarray(v, np.float16) for v in (out, heard, tone)))
 
 
@@ -184,8 +169,9 @@ def _log(light: F32, valid: NDArray[np.bool_]) -> F32:
     """Log of the light, a little smoothed within what is valid."""
     weight = valid.astype(np.float32)
     smooth = cv2.GaussianBlur(np.maximum(light, 0) * weight[..., None], (0, 0), SMOOTH_SIGMA)
-    share = cv2.GaussianBlur(weight, (0, 0), SMOOTH_SIGMA)
-    return np.log(smooth / np.maximum(share, 1e-3)[..., None] + DARK)
+    if not valid.all():
+        smooth /= np.maximum(cv2.GaussianBlur(weight, (0, 0), SMOOTH_SIGMA), 1e-3)[..., None]
+    return cv2.log(smooth + DARK)
 
 
 def _agreeing(
@@ -203,12 +189,12 @@ def _agreeing(
     if len(y) < LEAST_SAMPLES:
         return level, np.zeros_like(where)
     pick = rng.choice(len(y), SAMPLES, replace=False) if len(y) > SAMPLES else np.arange(len(y))
-    basis = _basis(x / columns, y / rows, x[pick] / columns, y[pick] / rows)
+    basis = _basis(x.astype(np.float32) / columns, y.astype(np.float32) / rows, pick)
     values = ratio[y[pick], x[pick]].astype(np.float64)
     terms = np.zeros((basis.shape[1], 3))
     terms[0] = np.median(values, axis=0)
     scale = max(0.15, 1.5 * float(np.median(np.abs(values - terms[0]))))
-    rows_picked = basis[pick]
+    rows_picked = basis[pick].astype(np.float64)
     belief = np.diag([1e-6] + [0.5] * (basis.shape[1] - 1))
     for _ in range(ROUNDS):
         far = np.abs(values - rows_picked @ terms).max(axis=1)
@@ -216,8 +202,9 @@ def _agreeing(
         normal = rows_picked.T @ (rows_picked * weight[:, None]) + belief
         terms = np.linalg.solve(normal, rows_picked.T @ (values * weight[:, None]))
         scale = max(0.04, scale / 1.4)
-    found = basis @ terms
-    off = np.abs(ratio[y, x] - found).max(axis=1)
+    found = basis @ terms.astype(np.float32)
+    apart = np.abs(ratio[y, x] - found)
+    off = np.maximum(np.maximum(apart[:, 0], apart[:, 1]), apart[:, 2])
     level[y, x] = found
     few = np.median(off[off < 0.3]) if (off < 0.3).any() else 0.0
     agrees = np.zeros_like(where)
@@ -225,11 +212,10 @@ def _agreeing(
     return level, agrees
 
 
-def _basis(x: Array, y: Array, px: Array, py: Array) -> Array:
+def _basis(x: F32, y: F32, pick: NDArray[np.intp]) -> F32:
     """Terms (n, 6) of a quadratic of the place, centred on and scaled to the picked ones."""
-    cx, cy = px.mean(), py.mean()
-    sx, sy = max(float(np.ptp(px)) / 2, 1e-6), max(float(np.ptp(py)) / 2, 1e-6)
-    u, v = (x - cx) / sx, (y - cy) / sy
+    sx, sy = (max(float(np.ptp(v[pick])) / 2, 1e-6) for v in (x, y))
+    u, v = (x - x[pick].mean()) / np.float32(sx), (y - y[pick].mean()) / np.float32(sy)
     return np.stack([np.ones_like(u), u, v, u * v, u * u, v * v], axis=1)
 
 

@@ -9,6 +9,7 @@ all bands and with the fine ones only, and added everywhere.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -17,6 +18,7 @@ from numpy.typing import NDArray
 from windfell.join.agree import Difference, added, taken
 from windfell.join.warp import Warped
 from windfell.pixels.pyramid import collapsed, gaussian, laplacian, max_levels
+from windfell.pixels.tiles import Region
 
 F32 = NDArray[np.float32]
 FINE_LEVELS = 4
@@ -28,42 +30,40 @@ def reach(levels: int) -> int:
     return 0 if levels == 0 else 5 * 2**levels
 
 
-def blended(frames: Sequence[Warped], weights: Sequence[F32], levels: int) -> F32:
-    """Light (h, w, 3) of frames joined by weights (h, w) that add up to one."""
-    if len(frames) == 1:
-        return frames[0].light
-    levels = min(levels, max_levels(*weights[0].shape))
+@dataclass(frozen=True)
+class Piece:
+    """A frame on the part of a region that it may give something to, and how strongly it claims each spot (h, w).
+
+    The box begins at multiples of 2^levels of the blending; where it ends before the region does, so too.
+    """
+
+    box: Region
+    frame: Warped
+    claim: F32
+
+    @property
+    def at(self) -> tuple[slice, slice]:
+        b = self.box
+        return slice(b.top, b.top + b.height), slice(b.left, b.left + b.width)
+
+
+def blended(shape: tuple[int, int], pieces: Sequence[Piece], weights: Sequence[F32], levels: int) -> F32:
+    """Light (h, w, 3) of a region whose pieces are joined by weights, each on its box, that add up to one."""
+    levels = min(levels, max_levels(*shape))
     if levels == 0:
-        return _weighted(frames, weights)
-    if len(frames) == 2:
-        return _two_blended(frames, weights, levels)
-    sums: list[F32] = []
-    for frame, weight in zip(frames, weights, strict=True):
-        masks = gaussian(weight, levels)
-        bands = laplacian(frame.light, levels)
-        for n, (band, mask) in enumerate(zip(bands, masks, strict=True)):
+        out = np.zeros((*shape, 3), np.float32)
+        for piece, weight in zip(pieces, weights, strict=True):
+            out[piece.at] += piece.frame.light * weight[..., None]
+        return out
+    sums = [np.zeros((-(-shape[0] // 2**n), -(-shape[1] // 2**n), 3), np.float32) for n in range(levels + 1)]
+    for piece, weight in zip(pieces, weights, strict=True):
+        bands = laplacian(piece.frame.light, levels)
+        for n, (band, mask) in enumerate(zip(bands, gaussian(weight, levels), strict=True)):
+            top, left = piece.box.top >> n, piece.box.left >> n
+            at = np.s_[top : top + band.shape[0], left : left + band.shape[1]]
             band *= mask[..., None]
-            if n < len(sums):
-                sums[n] += band
-            else:
-                sums.append(band)
+            sums[n][at] += band
     return collapsed(sums)
-
-
-def _two_blended(frames: Sequence[Warped], weights: Sequence[F32], levels: int) -> F32:
-    """The same for the usual case, band by band in one pass (its eps dims by 1e-5)."""
-    masks = [gaussian(w, levels) for w in weights]
-    first, second = (laplacian(f.light, levels) for f in frames)
-    return collapsed([
-        cv2.blendLinear(a, b, m, n) for a, b, m, n in zip(first, second, *masks, strict=True)
-    ])
-
-
-def _weighted(frames: Sequence[Warped], weights: Sequence[F32]) -> F32:
-    out = np.zeros_like(frames[0].light)
-    for frame, weight in zip(frames, weights, strict=True):
-        out += frame.light * weight[..., None]
-    return out
 
 
 def wide_correction(
@@ -91,15 +91,49 @@ def _masked(light: F32, mask: F32, levels: int) -> F32:
     return collapsed([b * m[..., None] for b, m in zip(laplacian(light, fit), gaussian(mask, fit), strict=True)])
 
 
-def hard_weights(softs: Sequence[F32], valid: Sequence[NDArray[np.bool_] | None]) -> list[F32]:
-    """Weights 0 or 1 (h, w) that give each pixel to the frame with the most claim on it.
+def hard_weights(shape: tuple[int, int], pieces: Sequence[Piece]) -> list[F32]:
+    """Weights 0 or 1, on each piece's box, that give each pixel to the frame with the most claim on it.
 
     A frame that does not see the pixel has none, unless nobody does.
     """
-    claims = [s + 2.0 if v is None else s + np.where(v, np.float32(2), np.float32(0))
-              for s, v in zip(softs, valid, strict=True)]
-    best, owner = claims[0], np.zeros(claims[0].shape, np.uint8)
-    for n, claim in enumerate(claims[1:], 1):
-        owner[claim > best] = n
-        best = cv2.max(best, claim)
-    return [(owner == n).astype(np.float32) for n in range(len(claims))]
+    best, owner = np.full(shape, -1.0, np.float32), np.zeros(shape, np.uint8)
+    for n, piece in enumerate(pieces):
+        valid = piece.frame.valid
+        claim = piece.claim + np.float32(2) if valid is None else piece.claim + np.where(valid, np.float32(2), 0)
+        claim = claim.astype(np.float32, copy=False)
+        better = claim > best[piece.at]
+        owner[piece.at][better] = n
+        best[piece.at] = cv2.max(best[piece.at], claim)
+    return [(owner[p.at] == n).astype(np.float32) for n, p in enumerate(pieces)]
+
+
+def heard_only(
+    shape: tuple[int, int], pieces: Sequence[Piece], weights: Sequence[F32],
+    heard: Sequence[tuple[F32, F32] | None],
+) -> list[Piece]:
+    """The pieces, each showing what the owner shows, in its own tone, wherever it is not heard (`join/agree.py`).
+
+    `weights`: who owns, 0 or 1. `heard`: (where it is heard 0..1 (h, w), tone (h, w, 3)) on its box; None for
+    everywhere.
+    """
+    if all(h is None for h in heard):
+        return list(pieces)
+    base = np.zeros((*shape, 3), np.float32)
+    for piece, weight in zip(pieces, weights, strict=True):
+        cv2.copyTo(piece.frame.light, weight.astype(np.uint8), base[piece.at])
+    return [p if h is None else _taught(p, w, base[p.at], *h)
+            for p, w, h in zip(pieces, weights, heard, strict=True)]
+
+
+def _taught(piece: Piece, weight: F32, base: F32, ears: F32, tone: F32) -> Piece:
+    share = cv2.max(ears, weight)
+    deaf = share < 0.995
+    rows, columns = np.flatnonzero(deaf.any(axis=1)), np.flatnonzero(deaf.any(axis=0))
+    if not len(rows):
+        return piece
+    at = np.s_[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1]
+    light = piece.frame.light.copy()
+    told = cv2.multiply(base[at], cv2.exp(np.ascontiguousarray(tone[at])))
+    part = np.ascontiguousarray(share[at])
+    light[at] = cv2.blendLinear(np.ascontiguousarray(light[at]), told, part, 1 - part)
+    return replace(piece, frame=Warped(light, piece.frame.valid))

@@ -5,17 +5,19 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from windfell.geometry.camera import Lens
 from windfell.job import Job
+from windfell.pixels.tiles import Region
 
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 
 DARKEST, BRIGHTEST = 0.004, 0.90
-MOST_SAMPLES = 3000
+MOST_SAMPLES, FEWEST_SAMPLES, ALL_SAMPLES = 3000, 600, 60_000
 GAIN_BELIEF = 0.02
 FALLOFF_BELIEF = 2.0
 ROUNDS = 8
@@ -65,18 +67,52 @@ class LightSamples:
     radius2_b: Array
 
 
+@dataclass(frozen=True)
+class FrameSeen:
+    """A frame on its box of a surface: light (h, w, 3), where that may be compared (h, w), squared radii (h, w)."""
+
+    box: Region
+    light: F32
+    fair: NDArray[np.bool_]
+    radius2: F32
+
+
+def fair_light(light: F32, valid: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Where light (h, w, 3) is valid and neither nearly black nor burnt out."""
+    r, g, b = cv2.split(light)
+    least, most = cv2.min(cv2.min(r, g), b), cv2.max(cv2.max(r, g), b)
+    return valid & (least > DARKEST) & (most < BRIGHTEST)
+
+
+def shared_samples(views: Sequence[FrameSeen | None], rng: np.random.Generator) -> list[LightSamples]:
+    """Samples of all pairs of frames that overlap, fewer of each where there are many."""
+    out = []
+    pairs = sum(bool(a and b and a.box.shared(b.box)) for n, a in enumerate(views) for b in views[n + 1 :])
+    most = max(FEWEST_SAMPLES, min(MOST_SAMPLES, ALL_SAMPLES // max(pairs, 1)))
+    for a, one in enumerate(views):
+        for b in range(a + 1, len(views)):
+            other = views[b]
+            common = one and other and one.box.shared(other.box)
+            if not common:
+                continue
+            at, there = common.within(one.box), common.within(other.box)
+            both = one.fair[at] & other.fair[there]
+            if both.any():
+                out.append(common_samples(
+                    a, b, one.light[at], other.light[there], one.radius2[at], other.radius2[there], both, rng, most))
+    return [s for s in out if s]
+
+
 def common_samples(
     a: int, b: int, light_a: F32, light_b: F32, r2_a: F32, r2_b: F32,
-    both: NDArray[np.bool_], rng: np.random.Generator,
+    fair: NDArray[np.bool_], rng: np.random.Generator, most: int = MOST_SAMPLES,
 ) -> LightSamples | None:
-    """Samples where both frames are valid and neither is nearly black nor burnt out."""
-    fair = both & (light_a.min(2) > DARKEST) & (light_b.min(2) > DARKEST)
-    fair &= (light_a.max(2) < BRIGHTEST) & (light_b.max(2) < BRIGHTEST)
+    """Samples where the light of both frames may be compared."""
     at = np.flatnonzero(fair)
     if len(at) < 30:
         return None
-    if len(at) > MOST_SAMPLES:
-        at = rng.choice(at, MOST_SAMPLES, replace=False)
+    if len(at) > most:
+        at = rng.choice(at, most, replace=False)
     pick = lambda x: x.reshape(-1, *x.shape[2:])[at].astype(np.float64)  # noqa: E731
     return LightSamples(a, b, pick(light_a), pick(light_b), pick(r2_a), pick(r2_b))
 

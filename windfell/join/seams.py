@@ -17,7 +17,9 @@ F32 = NDArray[np.float32]
 NOBODY = -1
 LENGTH_COST = 0.012
 EDGE_COST = 0.02
-ROUNDS = 2
+ROUNDS, FINER_ROUNDS = 3, 2
+BLOCK, LEVELS, LEAST_SIDE, NEAR = 8, 4, 24, 4
+ONES, THIRDS = np.ones(5, np.float32), np.full((1, 3), 1 / 3, np.float32)
 
 
 @dataclass(frozen=True)
@@ -39,7 +41,9 @@ class Claim:
         return slice(b.top, b.top + b.height), slice(b.left, b.left + b.width)
 
 
-def nearest_owner(shape: tuple[int, int], claims: Sequence[Claim]) -> NDArray[np.int16]:
+def nearest_owner(
+    shape: tuple[int, int], claims: Sequence[Claim], job: Job | None = None
+) -> NDArray[np.int16]:
     """Owner (h, w) of each spot by depth alone: the frame in which it lies most inside."""
     best = np.full(shape, -1.0, np.float32)
     owner = np.full(shape, NOBODY, np.int16)
@@ -58,56 +62,152 @@ def cut_owner(
 
     Alpha-expansion (Boykov, Veksler & Zabih 2001) with the seam cost of Kwatra et al.
     (2003): two neighbours owned by different frames cost what these frames differ by at
-    both. Each expansion is one minimum cut.
+    both. Each expansion is one minimum cut. From coarse to fine: seams are found on a surface a few times as small,
+    and on each finer one move only near where they lie. Sides and boxes are multiples of `BLOCK`, or all is cut at
+    once.
     """
-    owner = nearest_owner(shape, claims)
-    views = job.map(View.of, claims, "comparing overlaps")
-    for _ in range(ROUNDS):
-        before = owner.copy()
-        for n in job.over(range(len(claims)), "laying seams"):
-            _expand(owner, claims, views, n)
-        if np.array_equal(before, owner):
-            break
+    levels = [list(claims)]
+    while len(levels) < LEVELS and _halves(shape, claims, 2 ** len(levels)):
+        levels.append([_halved(c) for c in levels[-1]])
+    owner: NDArray[np.int16] | None = None
+    for n in reversed(range(len(levels))):
+        size = shape[0] >> n, shape[1] >> n
+        nearest = nearest_owner(size, levels[n])
+        if owner is None:
+            owner, free = nearest, np.ones(size, bool)
+        else:
+            owner = _raised(owner, levels[n], nearest)
+            free = _near_seams(owner)
+        _cut(owner, levels[n], free, job, ROUNDS if n == len(levels) - 1 else FINER_ROUNDS)
     return owner
 
 
-@dataclass(frozen=True)
-class View:
-    """What a frame looks like for seams, on its box: colour and brightness gradient (h, w, 5)."""
+def _halves(shape: tuple[int, int], claims: Sequence[Claim], by: int) -> bool:
+    """Whether the surface and all boxes can be made so many times as small, and are large enough to be worth it."""
+    sides = [*shape, *(v for c in claims for v in (c.box.left, c.box.top, c.box.width, c.box.height))]
+    return not any(v % by for v in sides) and min(shape) // by >= LEAST_SIDE
 
-    box: Region
-    features: F32
-    keeping: F32
 
-    @classmethod
-    def of(cls, claim: Claim) -> View:
-        grey = cv2.GaussianBlur(claim.colour.mean(axis=2), (0, 0), 0.8)
-        dx = cv2.Sobel(grey, cv2.CV_32F, 1, 0, ksize=3, scale=0.25)
-        dy = cv2.Sobel(grey, cv2.CV_32F, 0, 1, ksize=3, scale=0.25)
-        return cls(claim.box, np.dstack([claim.colour / 3, dx, dy]), EDGE_COST * (1 - claim.depth))
+def _halved(claim: Claim) -> Claim:
+    b = claim.box
+    box = Region(b.left // 2, b.top // 2, b.width // 2, b.height // 2)
+    size = box.width, box.height
+    valid = cv2.resize(claim.valid.astype(np.float32), size, interpolation=cv2.INTER_AREA) > 0.99
+    return Claim(box, cv2.resize(claim.colour, size, interpolation=cv2.INTER_AREA), valid,
+                 cv2.resize(claim.depth, size, interpolation=cv2.INTER_AREA))
 
-    def at(self, y: NDArray[np.intp], x: NDArray[np.intp]) -> F32:
-        """Features (n, 5) at surface pixels, held at the box's edge beyond it."""
-        row = np.clip(y - self.box.top, 0, self.box.height - 1)
-        column = np.clip(x - self.box.left, 0, self.box.width - 1)
-        return self.features[row, column]
+
+def _raised(rough: NDArray[np.int16], claims: Sequence[Claim], nearest: NDArray[np.int16]) -> NDArray[np.int16]:
+    """Owners of a surface of half the size, as far as they see the spots; else the nearest."""
+    owner = np.repeat(np.repeat(rough, 2, axis=0), 2, axis=1)
+    seen = np.zeros(owner.shape, bool)
+    for n, claim in enumerate(claims):
+        seen[claim.slices] |= (owner[claim.slices] == n) & claim.valid
+    return np.where(seen, owner, nearest)
+
+
+def _near_seams(owner: NDArray[np.int16]) -> NDArray[np.bool_]:
+    edge = np.zeros(owner.shape, np.uint8)
+    edge[:, 1:] |= owner[:, 1:] != owner[:, :-1]
+    edge[1:] |= owner[1:] != owner[:-1]
+    return cv2.dilate(edge, np.ones((2 * NEAR + 1,) * 2, np.uint8)) > 0
+
+
+def _cut(
+    owner: NDArray[np.int16], claims: Sequence[Claim], free: NDArray[np.bool_], job: Job, rounds: int
+) -> None:
+    """Let every frame take what lowers the total cost, where spots are free, until none does."""
+    views = Views(claims, job)
+    changed = set(range(len(claims)))
+    for _ in range(rounds):
+        before = owner.copy()
+        # frames that do not touch are let take at once
+        for group in _apart(claims, changed):
+            job.map(lambda n: _expand(owner, claims, views, n, free), group, "laying seams")
+        moved = owner != before
+        if not moved.any():
+            break
+        changed = {n for n, c in enumerate(claims) if moved[c.slices].any()}
+
+
+def _apart(claims: Sequence[Claim], chosen: set[int]) -> list[list[int]]:
+    """The chosen frames in groups of which no two boxes meet."""
+    groups: list[list[int]] = []
+    for n in sorted(chosen):
+        mine = claims[n].box.grown(1)
+        for group in groups:
+            if all(mine.shared(claims[m].box) is None for m in group):
+                group.append(n)
+                break
+        else:
+            groups.append([n])
+    return groups
+
+
+def seam_cost(owner: NDArray[np.int16], claims: Sequence[Claim]) -> float:
+    """What the seams of an ownership cost in all, by the measure that is cut by."""
+    views = Views(claims, Job())
+    total = 0.0
+    for dy, dx in ((0, 1), (1, 0)):
+        h, w = owner.shape
+        p, q = owner[: h - dy, : w - dx], owner[dy:, dx:]
+        y, x = np.nonzero((p != q) & (p != NOBODY) & (q != NOBODY))
+        of_p, of_q, here, there = p[y, x], q[y, x], (y, x), (y + dy, x + dx)
+        total += float(_cost(views.at(of_p, here) - views.at(of_q, here),
+                             views.at(of_p, there) - views.at(of_q, there)).sum())
+    for n, claim in enumerate(claims):
+        y, x = np.nonzero((owner[claim.slices] == n) & claim.valid)
+        total += float(views.keeping(n, (y + claim.box.top, x + claim.box.left)).sum())
+    return total
+
+
+class Views:
+    """What the frames look like for seams: colour and brightness gradient, five values a spot, all in one table."""
+
+    def __init__(self, claims: Sequence[Claim], job: Job) -> None:
+        parts = job.map(_looks, claims, "comparing overlaps")
+        boxes = np.array([(c.box.left, c.box.top, c.box.width, c.box.height) for c in claims])
+        self._left, self._top, self._wide, self._high = boxes.T.astype(np.int64)
+        self._first = np.concatenate([[0], np.cumsum(self._wide * self._high)[:-1]])
+        self._table = np.concatenate([p.reshape(-1, 5) for p in parts])
+        self._keeping = np.concatenate([(EDGE_COST * (1 - c.depth)).ravel() for c in claims])
+
+    def _index(self, of: NDArray | int, y: NDArray, x: NDArray) -> NDArray[np.int64]:
+        """Where in the table frames `of` see surface px, held at their boxes' edges."""
+        row = np.clip(y - self._top[of], 0, self._high[of] - 1)
+        return self._first[of] + row * self._wide[of] + np.clip(x - self._left[of], 0, self._wide[of] - 1)
+
+    def at(self, of: NDArray | int, place: tuple[NDArray, NDArray]) -> F32:
+        """What frames `of` (n,) or one frame see at surface px, (n, 5)."""
+        return self._table[self._index(of, *place)]
+
+    def keeping(self, of: NDArray | int, place: tuple[NDArray, NDArray]) -> F32:
+        """What it costs a spot to be owned near the edge of its frame, (n,)."""
+        return self._keeping[self._index(of, *place)]
+
+
+def _looks(claim: Claim) -> F32:
+    grey = cv2.GaussianBlur(cv2.transform(claim.colour, THIRDS), (0, 0), 0.8)
+    dx = cv2.Sobel(grey, cv2.CV_32F, 1, 0, ksize=3, scale=0.25)
+    dy = cv2.Sobel(grey, cv2.CV_32F, 0, 1, ksize=3, scale=0.25)
+    return np.dstack([claim.colour * np.float32(1 / 3), dx, dy])
 
 
 def _expand(
-    owner: NDArray[np.int16], claims: Sequence[Claim], views: Sequence[View], alpha: int
+    owner: NDArray[np.int16], claims: Sequence[Claim], views: Views, alpha: int, free: NDArray[np.bool_]
 ) -> None:
-    """Let frame `alpha` take from the others every spot that lowers the total cost."""
+    """Let frame `alpha` take from the others every free spot that lowers the total cost."""
     claim = claims[alpha]
     own = owner[claim.slices]
-    contested = claim.valid & (own != alpha) & (own != NOBODY)
+    contested = claim.valid & (own != alpha) & (own != NOBODY) & free[claim.slices]
     count = int(contested.sum())
     if not count:
         return
     node = np.full(own.shape, -1, np.int64)
     node[contested] = np.arange(count)
     y, x = np.nonzero(contested)
-    taking = views[alpha].keeping[contested] - _keeping(own[contested], views, claim.box, y, x)
-    taking = taking.astype(np.float64)
+    place = y + claim.box.top, x + claim.box.left
+    taking = (views.keeping(alpha, place) - views.keeping(own[contested], place)).astype(np.float64)
     graph = maxflow.GraphFloat(count, 4 * count)
     graph.add_nodes(count)
     for dy, dx in ((0, 1), (1, 0)):
@@ -120,18 +220,7 @@ def _expand(
     own[taken] = alpha
 
 
-def _keeping(own: NDArray, views: Sequence[View], box: Region, y: NDArray, x: NDArray) -> F32:
-    """What it costs each spot to stay with its owner for lying near that frame's edge."""
-    out = np.zeros(len(own), np.float32)
-    for n in np.unique(own):
-        here = own == n
-        its = views[n].box
-        row, column = y[here] + box.top - its.top, x[here] + box.left - its.left
-        out[here] = views[n].keeping[row, column]
-    return out
-
-
-def _add_pairs(graph, taking, own, node, step, box, views, alpha) -> None:
+def _add_pairs(graph, taking, own, node, step, box, views: Views, alpha: int) -> None:
     """Edges and costs of neighbour pairs (p, q) of which at least one is contested."""
     dy, dx = step
     h, w = own.shape
@@ -141,32 +230,30 @@ def _add_pairs(graph, taking, own, node, step, box, views, alpha) -> None:
     p, q = first[y, x], second[y, x]
     of_p, of_q = own[y, x], own[y + dy, x + dx]
     here, there = (y + box.top, x + box.left), (y + dy + box.top, x + dx + box.left)
-    pp, pq = _seen(of_p, views, here), _seen(of_p, views, there)
-    qp, qq = _seen(of_q, views, here), _seen(of_q, views, there)
-    ap, aq = views[alpha].at(*here), views[alpha].at(*there)
-    keep_both = np.where(of_p == of_q, 0.0, _cost(pp - qp, pq - qq))
-    take_second = np.where(of_p == alpha, 0.0, _cost(pp - ap, pq - aq))
-    take_first = np.where(of_q == alpha, 0.0, _cost(ap - qp, aq - qq))
+    pp, pq = views.at(of_p, here), views.at(of_p, there)
+    ap, aq = views.at(alpha, here), views.at(alpha, there)
+    keep_both, take_first = np.zeros(len(p)), _cost(ap - pp, aq - pq)
+    differ = np.flatnonzero(of_p != of_q)
+    take_second = take_first.copy()
+    if len(differ):
+        far, beyond = [tuple(v[differ] for v in at) for at in (here, there)]
+        qp, qq = views.at(of_q[differ], far), views.at(of_q[differ], beyond)
+        keep_both[differ] = _cost(pp[differ] - qp, pq[differ] - qq)
+        take_first[differ] = _cost(ap[differ] - qp, aq[differ] - qq)
+    take_second[of_p == alpha] = 0.0
+    take_first[of_q == alpha] = 0.0
     both, only_p, only_q = (p >= 0) & (q >= 0), q < 0, p < 0
-    np.add.at(taking, p[both], (take_first - keep_both)[both])
-    np.add.at(taking, q[both], -take_first[both])
-    np.add.at(taking, p[only_p], (take_first - keep_both)[only_p])
-    np.add.at(taking, q[only_q], (take_second - keep_both)[only_q])
+    count = len(taking)
+    taking += np.bincount(p[both], (take_first - keep_both)[both], count)
+    taking -= np.bincount(q[both], take_first[both], count)
+    taking += np.bincount(p[only_p], (take_first - keep_both)[only_p], count)
+    taking += np.bincount(q[only_q], (take_second - keep_both)[only_q], count)
     capacity = np.maximum(take_second + take_first - keep_both, 0.0)[both]
     graph.add_edges(p[both], q[both], capacity, np.zeros_like(capacity))
 
 
-def _seen(own: NDArray, views: Sequence[View], at: tuple[NDArray, NDArray]) -> F32:
-    """What the given owner of each spot sees at those surface pixels, (n, 5)."""
-    out = np.empty((len(own), 5), np.float32)
-    for n in np.unique(own):
-        here = own == n
-        out[here] = views[n].at(at[0][here], at[1][here])
-    return out
-
-
 def _cost(here: F32, there: F32) -> NDArray[np.float64]:
-    return (np.abs(here).sum(1) + np.abs(there).sum(1) + LENGTH_COST).astype(np.float64)
+    return (np.abs(here) @ ONES + np.abs(there) @ ONES + LENGTH_COST).astype(np.float64)
 
 
 def spread(owner: NDArray[np.int16]) -> NDArray[np.int16]:

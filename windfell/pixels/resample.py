@@ -9,6 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.pixels.tiles import Region
+
 F32 = NDArray[np.float32]
 MARGIN = 5
 
@@ -43,6 +45,13 @@ class GridMap:
     def moved(self, dx: float, dy: float) -> GridMap:
         """The map to a source that begins at (dx, dy)."""
         return replace(self, nodes=self.nodes - np.array([dx, dy], np.float32))
+
+    def part(self, box: Region) -> GridMap:
+        """The map of a part of the region that begins at whole blocks."""
+        k = self.step
+        rows = slice(box.top // k, -(-(box.top + box.height) // k) + 2)
+        columns = slice(box.left // k, -(-(box.left + box.width) // k) + 2)
+        return GridMap(self.nodes[rows, columns], k, box.width, box.height)
 
     def dense(self) -> F32:
         """The map at every pixel, (height, width, 2)."""

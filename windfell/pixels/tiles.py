@@ -17,6 +17,24 @@ class Region:
     def grown(self, by: int) -> Region:
         return Region(self.left - by, self.top - by, self.width + 2 * by, self.height + 2 * by)
 
+    def blocks(self, side: int) -> Region:
+        """Grown to whole blocks of side x side px."""
+        left, top = self.left // side * side, self.top // side * side
+        right, bottom = -(-(self.left + self.width) // side) * side, -(-(self.top + self.height) // side) * side
+        return Region(left, top, right - left, bottom - top)
+
+    def shared(self, other: Region) -> Region | None:
+        """What both hold, or None."""
+        left, top = max(self.left, other.left), max(self.top, other.top)
+        right = min(self.left + self.width, other.left + other.width)
+        bottom = min(self.top + self.height, other.top + other.height)
+        return Region(left, top, right - left, bottom - top) if right > left and bottom > top else None
+
+    def within(self, outer: Region) -> tuple[slice, slice]:
+        """The rows and columns it takes of an outer region's values."""
+        top, left = self.top - outer.top, self.left - outer.left
+        return slice(top, top + self.height), slice(left, left + self.width)
+
 
 def tiled(width: int, height: int, across: int, down: int) -> list[list[Region]]:
     """Rows of regions that cover the picture, each at most across x down px."""
