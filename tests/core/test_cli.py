@@ -4,6 +4,8 @@ import contextlib
 import io
 import json
 import os
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -12,7 +14,9 @@ import cv2
 import numpy as np
 
 from tests.support import frames_in, green, ridge, stranger, textured, write_picture
+from windfell.cli.commands import _reference
 from windfell.cli.main import main
+from windfell.errors import BadRequest
 from windfell.recipe.model import Combining, FrameSet, Kind, Project, Rule, frame_from_path
 from windfell.recipe.project_file import save_project
 
@@ -82,7 +86,7 @@ class CommandLine(unittest.TestCase):
         paths = [write_picture(self.folder / f"{n}.png", wide[10 - n * 4 : 310 - n * 4, 8 : 408])
                  for n in range(2)]
         status, told = self._run("stack", *paths, "--out", self.out, "--rule", "mean", "--align", "shift",
-                                 "--reference", "1", "--report", self.report)
+                                 "--reference", "2", "--report", self.report)
         self.assertEqual(status, 0, told)
         report = json.loads(Path(self.report).read_text())
         self.assertEqual((report["kind"], report["reference"]), ("stack", 1))
@@ -123,6 +127,8 @@ class CommandLine(unittest.TestCase):
             (["panorama", "--out", self.out], 2, "FRAME"),
             (["stack", good[0], green() / "green-01.jpg", "--out", self.out, "--rule", "mean"], 3, "green-01"),
             (["stack", *good, "--out", self.out, "--rule", "mean", "--reference", "9"], 2, "9"),
+            (["stack", *good, "--out", self.out, "--rule", "mean", "--reference", "0"], 2, "1 to"),
+            (["stack", *good, "--out", self.out, "--rule", "mean", "--reference", "no.jpg"], 2, "file's name"),
             (["stack", *good, "--out", self.out], 2, "rule"),
             (["render", "/none.windfell", "--out", self.out], 2, "/none.windfell"),
             (["demo", "/proc/none"], 2, "/proc/none"),
@@ -148,6 +154,29 @@ class CommandLine(unittest.TestCase):
         self.assertIn("9 of 9 frames in use", plain.getvalue())
         self.assertIn("no pictures", self._refused("inspect", str(self.folder)))
 
+    def test_a_broken_file_is_an_unreadable_input_if_nothing_can_be_made_without_it(self):
+        good = frames_in(ridge())
+        cut = self.folder / "cut.jpg"
+        cut.write_bytes(Path(good[1]).read_bytes()[:3000])
+        self._before = ["cut.jpg"]
+        self.assertIn("cut.jpg: the file is cut short", self._refused("panorama", good[0], cut, "--out", self.out))
+
+    def test_a_reference_is_named_by_number_or_by_file(self):
+        files = ["/a/x.jpg", "/a/y.jpg", "/b/y.jpg"]
+        self.assertEqual([_reference(w, files) for w in ("1", "3", "x.jpg", "/b/y.jpg")], [0, 2, 0, 2])
+        with self.assertRaisesRegex(BadRequest, "1 to 3"):
+            _reference("y.jpg", files)
+
+    def test_help_and_bad_words_load_no_engine(self):
+        code = "import sys; from windfell.cli.main import main; main(['panorama', '--nonsense']); print(*sys.modules)"
+        self.assertFalse({"numpy", "cv2", "scipy", "windfell.engine.core"} & self._loaded(code))
+        code = "import sys, windfell.engine.core; print(*sys.modules)"
+        self.assertFalse({"av", "scipy", "rawpy", "OpenEXR"} & self._loaded(code))
+
+    def _loaded(self, code: str) -> set[str]:
+        run = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        return set(run.stdout.split())
+
     def test_instants_of_a_video_are_written(self):
         from windfell.demo.clip import write_video
 
@@ -156,7 +185,7 @@ class CommandLine(unittest.TestCase):
         self._before = ["clip.mp4"]
         self.assertIn("--end", self._refused("frames", clip, "--count", "3", "--start", "2", "--end", "1",
                                              "--out", self.folder))
-        self.assertIn("folder does not exist", self._refused("frames", clip, "--count", "3", "--out", "/none"))
+        self.assertIn("cannot be made", self._refused("frames", clip, "--count", "3", "--out", "/proc/none/x"))
         with contextlib.redirect_stdout(io.StringIO()) as listed:
             status, _ = self._run("frames", clip, "--every", "5", "--start", "0.2", "--end", "0.8",
                                   "--out", self.folder, "--format", "jpeg")

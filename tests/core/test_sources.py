@@ -22,7 +22,7 @@ from windfell.errors import FrameUnreadable
 from windfell.frames import video
 from windfell.frames.still import StillFrame
 from windfell.job import Job
-from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded
+from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
 from windfell.recipe.model import Kind, VideoInstant
 
 DAY = datetime.datetime(2026, 5, 16, 14, 5)
@@ -125,14 +125,27 @@ class Modern(InFolder):
             with self.assertRaisesRegex(FrameUnreadable, "transparent"):
                 StillFrame(str(self.folder / name)).encoded()
 
-    def test_inks_need_a_profile(self):
-        inks = Image.fromarray(textured(20, 20, 4)).convert("CMYK")
-        inks.save(self.folder / "i.jpg")
-        with self.assertRaisesRegex(FrameUnreadable, "ink values"):
-            StillFrame(str(self.folder / "i.jpg")).encoded()
+    def test_inks_without_a_profile_are_ideal_filters(self):
+        colours = np.zeros((24, 72, 3), np.uint8)
+        for n, c in enumerate(((200, 40, 30), (30, 60, 200), (240, 240, 240))):
+            colours[:, 24 * n : 24 * n + 24] = c
+        inks = Image.fromarray(colours).convert("CMYK")
+        inks.save(self.folder / "i.jpg", quality=98)
+        data = (self.folder / "i.jpg").read_bytes()
+        at = data.index(b"\xff\xee")
+        unmarked = data[:at] + data[at + 2 + int.from_bytes(data[at + 2 : at + 4], "big") :]
+        (self.folder / "unmarked.jpg").write_bytes(unmarked)
+        # stored the other way round, and no marker that says so
+        Image.fromarray(255 - np.asarray(inks), "CMYK").save(self.folder / "other.jpg", quality=98)
+        data = (self.folder / "other.jpg").read_bytes()
+        at = data.index(b"\xff\xee")
+        (self.folder / "other.jpg").write_bytes(
+            data[:at] + data[at + 2 + int.from_bytes(data[at + 2 : at + 4], "big") :])
         tifffile.imwrite(self.folder / "i.tif", np.asarray(inks), photometric="separated")
-        with self.assertRaisesRegex(FrameUnreadable, "ink values"):
-            StillFrame(str(self.folder / "i.tif")).encoded()
+        for name in ("i.jpg", "unmarked.jpg", "other.jpg", "i.tif"):
+            with self.subTest(name):
+                seen = to_view(StillFrame(str(self.folder / name)).linear(72, 24))
+                assert_allclose(seen[12, [12, 36, 60]], colours[12, [12, 36, 60]], atol=3)
 
     def test_grey_profile_is_honoured(self):
         ramp = np.tile(np.arange(256, dtype=np.uint8), (8, 1))

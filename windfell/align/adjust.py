@@ -12,11 +12,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import cho_factor, cho_solve
 
 from windfell.align.cameras import Cameras, carried, lenses_of, middles_of, turns_of, undistorted
 from windfell.geometry.rotation import from_rotvec, nearest_rotation
 from windfell.job import Job
+from windfell.later import Later
+
+linalg = Later("scipy.linalg")
 
 Array = NDArray[np.float64]
 Ints = NDArray[np.intp]
@@ -343,8 +345,8 @@ def _solved(normal: Array, gradient: Array, damping: float) -> Array:
     lifted[at, at] *= 1 + damping
     # unit diagonal: parameters of different kinds differ by many orders
     size = 1 / np.sqrt(lifted[at, at])
-    factor = cho_factor(lifted * size[:, None] * size[None, :] + 1e-13 * np.eye(len(at)), check_finite=False)
-    return -size * cho_solve(factor, size * gradient, check_finite=False)
+    factor = linalg.cho_factor(lifted * size[:, None] * size[None, :] + 1e-13 * np.eye(len(at)), check_finite=False)
+    return -size * linalg.cho_solve(factor, size * gradient, check_finite=False)
 
 
 def _moved(state: Cameras, step: Array) -> Cameras:

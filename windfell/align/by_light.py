@@ -11,7 +11,6 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from windfell.align.adjust import Observations
 from windfell.align.cameras import Cameras, carried, carried_there_and_back
@@ -19,6 +18,9 @@ from windfell.align.features import SQUARES, Features, ranks_within
 from windfell.align.refine import LINK_LEAST, refined, share_of_each
 from windfell.align.view import View
 from windfell.job import Job
+from windfell.later import Later
+
+spatial = Later("scipy.spatial")
 
 Array = NDArray[np.float64]
 
@@ -52,7 +54,7 @@ class Others:
         """How many lie well apart from what was matched."""
         if not len(points) or not len(self.matched.points_a):
             return len(points)
-        away, _ = cKDTree(self.matched.points_a).query(points)
+        away, _ = spatial.cKDTree(self.matched.points_a).query(points)
         return int(np.sum(away > THING * np.ptp(self.tried.points_a, axis=0).max()))
 
 
@@ -129,7 +131,7 @@ def _like_neighbours(cameras: Cameras, o: Observations) -> Callable[[Array], Arr
     NaN where none is near.
     """
     drift = o.points_b - _carried(cameras, o, o.points_a)
-    tree = cKDTree(o.points_a)
+    tree = spatial.cKDTree(o.points_a)
 
     def of(points: Array) -> Array:
         away, near = tree.query(points, k=min(NEIGHBOURS, len(drift)))

@@ -6,12 +6,14 @@ from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse.csgraph import shortest_path
 
 from windfell.align.adjust import Observations
 from windfell.align.cameras import Cameras, carried_there_and_back
 from windfell.align.features import Features
 from windfell.align.solve import Ground
+from windfell.later import Later
+
+csgraph = Later("scipy.sparse.csgraph")
 
 Array = NDArray[np.float64]
 
@@ -47,7 +49,7 @@ def _steps_between(count: int, held: Sequence[Observations]) -> Array:
     for o in held:
         if len(o.points_a) >= LOOSE_POINTS:
             firm[o.a, o.b] = 1
-    return shortest_path(firm, directed=False, unweighted=True)
+    return csgraph.shortest_path(firm, directed=False, unweighted=True)
 
 
 def _overlap(cameras: Cameras, features: Sequence[Features], a: int, b: int) -> bool:

@@ -12,14 +12,16 @@ from dataclasses import dataclass, fields, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import block_diag, csr_matrix, diags, identity, kron, vstack
-from scipy.sparse.linalg import spsolve
 
 from windfell.align.adjust import Observations
 from windfell.align.registration import PanoramaRegistration
 from windfell.geometry.bend import Bend, basis
 from windfell.geometry.posed import Posed
 from windfell.job import Job
+from windfell.later import Later
+
+sparse = Later("scipy.sparse")
+sparse_linalg = Later("scipy.sparse.linalg")
 
 Array = NDArray[np.float64]
 
@@ -135,8 +137,8 @@ def _fitted(posed: dict[int, Posed], points: _Shared, job: Job) -> dict[int, Ben
         job.step("evening out parallax", 0.2 + 0.8 * turn / ROUNDS)
         off = np.linalg.norm((design @ solution - goal).reshape(-1, 2), axis=1)
         weight = np.repeat(points.weight / (1 + (off / scale) ** 2) ** 2 / NOISE_PX**2, 2)
-        pulled = design.T @ diags(weight)
-        solution = spsolve((pulled @ design + stiff).tocsc(), pulled @ goal)
+        pulled = design.T @ sparse.diags(weight)
+        solution = sparse_linalg.spsolve((pulled @ design + stiff).tocsc(), pulled @ goal)
         scale = max(3 * NOISE_PX, TIGHTER * scale)
     return _bounded(bends, solution, BOUND_SHARE * longest)
 
@@ -147,7 +149,7 @@ def _straight(frame: Posed) -> Bend:
     return Bend(w, h, np.zeros((spans[0] + 3, spans[1] + 3, 2)))
 
 
-def _design(bends: dict[int, Bend], points: _Shared) -> csr_matrix:
+def _design(bends: dict[int, Bend], points: _Shared) -> sparse.csr_matrix:
     """Rows (2 n): by how much each coefficient moves what is left at each point."""
     starts = _starts(bends)
     rows, columns, values = [], [], []
@@ -162,7 +164,7 @@ def _design(bends: dict[int, Bend], points: _Shared) -> csr_matrix:
                     columns.append((starts[n] + 2 * index + j).ravel())
                     values.append((weight * factor[chosen, i, j][:, None]).ravel())
     shape = (2 * len(points), starts[None])
-    return csr_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape)
+    return sparse.csr_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape)
 
 
 def _starts(bends: dict[int, Bend]) -> dict[int | None, int]:
@@ -176,26 +178,26 @@ def _starts(bends: dict[int, Bend]) -> dict[int | None, int]:
     return starts
 
 
-def _stiffness(bends: dict[int, Bend], longest: float) -> csr_matrix:
+def _stiffness(bends: dict[int, Bend], longest: float) -> sparse.csr_matrix:
     blocks = []
     for bend in bends.values():
         rows, columns = bend.coefficients.shape[:2]
-        across = kron(identity(rows), _second(columns))
-        down = kron(_second(rows), identity(columns))
-        slanted = np.sqrt(2) * kron(_first(rows), _first(columns))
-        curved = vstack([across, down, slanted]) / (BEND_SHARE * longest)
-        flat = identity(rows * columns) / (DRIFT_SHARE * longest)
-        both = vstack([curved, flat])
-        blocks.append(kron(both.T @ both, identity(2)))
-    return csr_matrix(block_diag(blocks))
+        across = sparse.kron(sparse.identity(rows), _second(columns))
+        down = sparse.kron(_second(rows), sparse.identity(columns))
+        slanted = np.sqrt(2) * sparse.kron(_first(rows), _first(columns))
+        curved = sparse.vstack([across, down, slanted]) / (BEND_SHARE * longest)
+        flat = sparse.identity(rows * columns) / (DRIFT_SHARE * longest)
+        both = sparse.vstack([curved, flat])
+        blocks.append(sparse.kron(both.T @ both, sparse.identity(2)))
+    return sparse.csr_matrix(sparse.block_diag(blocks))
 
 
-def _first(n: int) -> csr_matrix:
-    return diags([-np.ones(n - 1), np.ones(n - 1)], [0, 1], (n - 1, n))
+def _first(n: int) -> sparse.csr_matrix:
+    return sparse.diags([-np.ones(n - 1), np.ones(n - 1)], [0, 1], (n - 1, n))
 
 
-def _second(n: int) -> csr_matrix:
-    return diags([np.ones(n - 2), -2 * np.ones(n - 2), np.ones(n - 2)], [0, 1, 2], (n - 2, n))
+def _second(n: int) -> sparse.csr_matrix:
+    return sparse.diags([np.ones(n - 2), -2 * np.ones(n - 2), np.ones(n - 2)], [0, 1, 2], (n - 2, n))
 
 
 def _bounded(bends: dict[int, Bend], solution: Array, most: float) -> dict[int, Bend]:

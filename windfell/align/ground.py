@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from scipy.spatial import cKDTree
-
 from windfell.align.features import Features
 from windfell.align.series import NotOnto, Onto, align_series
 from windfell.align.stars import Stars
 from windfell.align.view import View
 from windfell.job import Job
+from windfell.later import Later
+
+spatial = Later("scipy.spatial")
 
 NEAR_STAR = 1 / 250
 
@@ -39,7 +40,7 @@ def without_stars(features: Features, stars: Stars) -> Features:
     """The features that lie at no star."""
     if not len(stars.points) or not len(features):
         return features
-    away, _ = cKDTree(stars.points).query(features.points)
+    away, _ = spatial.cKDTree(stars.points).query(features.points)
     kept = away > NEAR_STAR * max(features.width, features.height)
     return replace(features, points=features.points[kept], descriptors=features.descriptors[kept])
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from windfell.align.features import Features
 from windfell.geometry import planar
+from windfell.later import Later
+
+spatial = Later("scipy.spatial")
 
 Array = NDArray[np.float64]
 
@@ -46,7 +48,7 @@ def matches_near(a: Features, b: Features, homography: Array, reach_px: float) -
     own = np.flatnonzero(np.isfinite(there).all(axis=1))
     if not len(own) or not len(b):
         return np.zeros((0, 2), np.intp)
-    away, near = cKDTree(b.points).query(there[own], k=min(NEAREST, len(b)), distance_upper_bound=reach_px)
+    away, near = spatial.cKDTree(b.points).query(there[own], k=min(NEAREST, len(b)), distance_upper_bound=reach_px)
     near, found = near.reshape(len(own), -1), np.isfinite(away).reshape(len(own), -1)
     near = np.where(found, near, 0)
     unlike = np.where(found, _unlike(a, b, own, near), np.inf)

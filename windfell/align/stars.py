@@ -14,14 +14,16 @@ from itertools import combinations
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import minimize_scalar
-from scipy.spatial import cKDTree
 
 from windfell.align.series import NotOnto, Onto, fitted_perspective, fitted_similarity
 from windfell.align.verify import log_false_alarms
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.job import Job
+from windfell.later import Later
+
+optimize = Later("scipy.optimize")
+spatial = Later("scipy.spatial")
 
 Array = NDArray[np.float64]
 F32 = NDArray[np.float32]
@@ -162,7 +164,7 @@ def shared_bend(reference: Stars, pairs: Sequence[tuple[Array, Array]]) -> Lens 
         off2 = off_at(k1) ** 2 / scale2
         return float(np.mean(off2 / (1 + off2)))
 
-    found = minimize_scalar(left, bounds=(-MOST_BEND, MOST_BEND), method="bounded", options={"xatol": 1e-4})
+    found = optimize.minimize_scalar(left, bounds=(-MOST_BEND, MOST_BEND), method="bounded", options={"xatol": 1e-4})
     if found.fun > WORTH * left(0.0):
         return None
     return Lens(reference.width, reference.height, half, float(found.x))
@@ -176,7 +178,7 @@ def common_stars(a: Stars, b: Stars) -> tuple[Array, Array] | NotOnto:
         if len(one.points) < LEAST_STARS:
             return NotOnto(f"only {len(one.points)} stars are found")
     longest = max(b.width, b.height)
-    tree = cKDTree(b.points)
+    tree = spatial.cKDTree(b.points)
     best: tuple[int, Array] | None = None
     for start, near in _proposals(a, b):
         grown = _grown(a, b, tree, start, near, longest)
@@ -199,7 +201,7 @@ def _proposals(a: Stars, b: Stars):
     codes_b, quads_b = asterisms(b.points[:CODED])
     if not len(codes_a) or not len(codes_b):
         return
-    distance, index = cKDTree(codes_b).query(codes_a, k=2, distance_upper_bound=CODE_RADIUS)
+    distance, index = spatial.cKDTree(codes_b).query(codes_a, k=2, distance_upper_bound=CODE_RADIUS)
     found = [(d, n, m) for n in range(len(codes_a)) for d, m in zip(distance[n], index[n], strict=True)
              if np.isfinite(d)]
     for _, n, m in sorted(found)[:TRIED]:
@@ -214,7 +216,7 @@ def asterisms(points: Array) -> tuple[Array, NDArray[np.intp]]:
     """Codes (m, 4) and the stars (m, 4) of groups of near neighbours, in an order the code fixes."""
     if len(points) < 4:
         return np.zeros((0, 4)), np.zeros((0, 4), np.intp)
-    _, near = cKDTree(points).query(points, k=min(NEIGHBOURS + 1, len(points)))
+    _, near = spatial.cKDTree(points).query(points, k=min(NEIGHBOURS + 1, len(points)))
     groups = {tuple(sorted((int(row[0]), *map(int, c)))) for row in near for c in combinations(row[1:], 3)}
     codes, quads = [], []
     for group in groups:
@@ -237,7 +239,9 @@ def _code(points: Array, group: tuple[int, ...]) -> tuple[Array, list[int]]:
     return np.array([*c, *d]), [one, other, first, second]
 
 
-def _grown(a: Stars, b: Stars, tree: cKDTree, h: Array, near: Array, longest: int) -> tuple[int, Array] | None:
+def _grown(
+    a: Stars, b: Stars, tree: spatial.cKDTree, h: Array, near: Array, longest: int
+) -> tuple[int, Array] | None:
     """(stars that agree, homography) grown outwards from where a similarity was seen."""
     away = np.linalg.norm(a.points - near, axis=1)
     for share, tolerance in ((0.25, 0.004), (0.5, 0.004), (0.8, 0.004), (1.5, 0.003), (1.5, 0.0025)):
@@ -254,7 +258,7 @@ def _grown(a: Stars, b: Stars, tree: cKDTree, h: Array, near: Array, longest: in
     return len(p), h
 
 
-def _paired(a: Stars, b: Stars, tree: cKDTree, h: Array, tolerance: float) -> tuple[Array, Array]:
+def _paired(a: Stars, b: Stars, tree: spatial.cKDTree, h: Array, tolerance: float) -> tuple[Array, Array]:
     """Stars of `a` and `b` that are each other's nearest under the homography, within the tolerance."""
     there = planar.apply(h, a.points)
     fair = np.isfinite(there).all(axis=1)

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import gammaln
 
 from windfell.align.features import Features
+from windfell.later import Later
+
+special = Later("scipy.special")
 
 Array = NDArray[np.float64]
 
@@ -40,7 +42,8 @@ def log_false_alarms(n: int, k: int, probability: float) -> float:
     An a-contrario criterion (Moisan & Stival 2004, eq. 9) with samples of four.
     """
     def log_choose(top: int, bottom: int) -> float:
-        return (gammaln(top + 1) - gammaln(bottom + 1) - gammaln(top - bottom + 1)) / np.log(10)
+        log = special.gammaln
+        return (log(top + 1) - log(bottom + 1) - log(top - bottom + 1)) / np.log(10)
 
     if k <= 4:
         return 0.0

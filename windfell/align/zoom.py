@@ -6,11 +6,13 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
-from scipy.sparse import csr_matrix
-from scipy.sparse.csgraph import breadth_first_order, minimum_spanning_tree
 
 from windfell.align.pairs import Link
 from windfell.align.solve import LensHint
+from windfell.later import Later
+
+sparse = Later("scipy.sparse")
+csgraph = Later("scipy.sparse.csgraph")
 
 APART, FIRM = 0.12, 25
 
@@ -47,13 +49,14 @@ def _relative_sizes(count: int, links: Sequence[Link]) -> dict[int, float]:
     if not links:
         return {}
     a, b = np.array([k.a for k in links]), np.array([k.b for k in links])
-    tree = minimum_spanning_tree(csr_matrix((1 / np.array([k.count for k in links]), (a, b)), (count, count)))
+    weights = sparse.csr_matrix((1 / np.array([k.count for k in links]), (a, b)), (count, count))
+    tree = csgraph.minimum_spanning_tree(weights)
     growth = {(k.a, k.b): _growth(k) for k in links}
     found: dict[int, float] = {}
     for start in dict.fromkeys(a.tolist()):
         if start in found:
             continue
-        order, before = breadth_first_order(tree, start, directed=False)
+        order, before = csgraph.breadth_first_order(tree, start, directed=False)
         own = {start: 0.0}
         for n in order[1:]:
             p = int(before[n])

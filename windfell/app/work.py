@@ -9,6 +9,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Qt, Signal
 
+from windfell.engine.inner_errors import noted
 from windfell.errors import WindfellError
 from windfell.job import Cancelled, Job, Progress
 
@@ -95,7 +96,7 @@ class Desk(QObject):
         except (WindfellError, MemoryError) as problem:
             result, error = None, str(problem) or "There is not enough memory."
         except Exception as problem:  # noqa: BLE001 (a defect must be seen, not freeze a view)
-            result, error = None, f"Something went wrong inside the program: {problem!r}."
+            result, error = None, noted(problem)
         self._answered.emit(channel, ticket, result, error)
 
     def _on_answer(self, channel: str, ticket: int, result: Any, error: str | None) -> None:

@@ -12,9 +12,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from windfell.demo.sets import SETS
 from windfell.engine.core import Engine
-from windfell.engine.export import check_place, export, refuse_frames
+from windfell.engine.export import check_place, export, make_folder, refuse_frames
 from windfell.engine.folders import cache_folder
 from windfell.engine.instants import chosen_times, write_instants
 from windfell.engine.report import panorama_report, point_rows, stack_report, unplaced
@@ -30,6 +29,7 @@ from windfell.recipe.model import (
     Camera,
     Combining,
     Edges,
+    FileSource,
     Format,
     FrameSet,
     Joining,
@@ -46,10 +46,6 @@ from windfell.recipe.model import (
 )
 from windfell.recipe.points_file import points_words, read_points
 from windfell.recipe.project_file import load_project, written_whole
-
-
-def demo_names() -> list[str]:
-    return list(SETS)
 
 
 def run_panorama(options: Namespace, job: Job) -> None:
@@ -92,19 +88,25 @@ def _prepared(frame_set: FrameSet, options: Namespace) -> Project:
 
 
 def run_stack(options: Namespace, job: Job) -> None:
-    if not 0 <= options.reference < len(options.frames):
-        raise BadRequest(
-            f"--reference {options.reference} names no frame; they are counted from 0 to "
-            f"{len(options.frames) - 1}."
-        )
     frame_set = _new_set(options, Kind.STACK)
-    reference = frame_set.frames[options.reference].id
+    reference = frame_set.frames[_reference(options.reference, options.frames)].id
     frame_set = replace(
         frame_set,
         registration=Registration(Align(options.align), reference, ground_apart=options.ground == "apart"),
         combining=Combining(Rule(options.rule)),
     )
     _make(_prepared(frame_set, options), frame_set.id, options, job)
+
+
+def _reference(wanted: str, files: list[str]) -> int:
+    """The index of the frame that a number from 1, or a file's name, means."""
+    if wanted.isdigit() and 1 <= int(wanted) <= len(files):
+        return int(wanted) - 1
+    named = [n for n, f in enumerate(files) if wanted in (f, os.path.basename(f))]
+    if len(named) == 1:
+        return named[0]
+    raise BadRequest(
+        f"--reference {wanted} names no frame; say its number, 1 to {len(files)}, or its file's name.")
 
 
 def _new_set(options: Namespace, kind: Kind) -> FrameSet:
@@ -159,7 +161,11 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
         project = developing.develop_each(
             project, set_id, dict(zip(ids, found.developments, strict=True)), "match").project
     stages = engine.stages(project, set_id)
-    found = stages.registration(job)
+    try:
+        found = stages.registration(job)
+    except CannotJoin:
+        _refuse_unreadable(project, set_id)
+        raise
     seconds["registration"] = time.monotonic() - start
     written = export(engine, project, set_id, out, job)
     seconds["total"] = time.monotonic() - start
@@ -181,6 +187,13 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
             raise
 
 
+def _refuse_unreadable(project: Project, set_id: str) -> None:
+    """Nothing can be made: raises FrameUnreadable if that is since a file is broken."""
+    for frame in project.set(set_id).used:
+        if isinstance(frame.source, FileSource):
+            StillFrame(frame.source.path).encoded(8)
+
+
 def _name_left_out(stages: Any, found: Any) -> None:
     if stages.kind is Kind.PANORAMA:
         rows = unplaced(stages.set, found)
@@ -188,7 +201,8 @@ def _name_left_out(stages: Any, found: Any) -> None:
         report = stack_report(stages, {}, Job())
         rows = [(f["file"], f["reason"]) for f in report["frames"] if not f["used"]]
     for name, reason in rows:
-        print(f"windfell: {name} was left out: {reason}.", file=sys.stderr)
+        why = reason.removeprefix(f"{name}: ").rstrip(".")
+        print(f"windfell: {name} was left out: {why}.", file=sys.stderr)
 
 
 def _write_report(path: Path, words: dict[str, Any]) -> None:
@@ -198,8 +212,7 @@ def _write_report(path: Path, words: dict[str, Any]) -> None:
 
 def run_frames(options: Namespace, job: Job) -> None:
     folder = Path(options.out)
-    if not folder.is_dir():
-        raise OutputFailed(folder, "the folder does not exist; make it or choose another.")
+    make_folder(folder)
     if options.end is not None and options.end < options.start:
         raise BadRequest(f"--end {options.end:g} lies before --start {options.start:g}.")
     path = os.path.abspath(options.video)
@@ -209,6 +222,8 @@ def run_frames(options: Namespace, job: Job) -> None:
 
 
 def run_demo(options: Namespace, job: Job) -> None:
+    from windfell.demo.sets import SETS  # noqa: PLC0415 (nothing else draws)
+
     folder = Path(options.folder)
     chosen = [options.set] if options.set else list(SETS)
     for name in chosen:

@@ -9,14 +9,13 @@ import threading
 from collections.abc import Sequence
 
 from windfell import __version__
-from windfell.cli import commands
-from windfell.cli.inspect import run_inspect
 from windfell.cli.progress import ProgressLine
+from windfell.demo.names import NAMES
 from windfell.errors import CannotJoin, WindfellError
 from windfell.job import Cancelled, Job
 from windfell.recipe.model import Align, Edges, ProjectionChoice, Rule
 
-DONE, BAD_INPUT, CANNOT_JOIN, STOPPED = 0, 2, 3, 130
+DONE, BAD_INPUT, CANNOT_JOIN, INNER, STOPPED = 0, 2, 3, 70, 130
 COMMANDS = ("panorama", "stack", "render", "inspect", "frames", "demo")
 
 
@@ -97,7 +96,7 @@ def _inspect(p: argparse.ArgumentParser) -> None:
 
 def _frames(p: argparse.ArgumentParser) -> None:
     p.add_argument("video", metavar="VIDEO")
-    p.add_argument("--out", required=True, metavar="DIR", help="an existing folder")
+    p.add_argument("--out", required=True, metavar="DIR", help="a folder; made if it is not there")
     way = p.add_mutually_exclusive_group(required=True)
     way.add_argument("--every", type=_count, metavar="N", help="every N-th frame")
     way.add_argument("--count", type=_count, metavar="N", help="N instants spread evenly")
@@ -141,7 +140,8 @@ def _stack(p: argparse.ArgumentParser) -> None:
     p.add_argument("--align", choices=[str(c) for c in Align], default="none")
     p.add_argument("--ground", choices=("left", "apart"), default="left",
                    help="with --align stars: leave the ground behind, or bring it together by itself")
-    p.add_argument("--reference", type=int, default=0, metavar="N", help="counted from 0")
+    p.add_argument("--reference", default="1", metavar="N|FILE",
+                   help="the frame that the others are brought onto: its number from 1, or its file's name")
     p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")
 
 
@@ -154,15 +154,20 @@ def _render(p: argparse.ArgumentParser) -> None:
 
 def _demo(p: argparse.ArgumentParser) -> None:
     p.add_argument("folder", metavar="DIR")
-    p.add_argument("--set", metavar="NAME", choices=commands.demo_names(), type=_set_key,
-                   help=f"one of {', '.join(commands.demo_names())}")
+    p.add_argument("--set", metavar="NAME", choices=NAMES, type=_set_key, help=f"one of {', '.join(NAMES)}")
     p.add_argument("--scale", type=_positive, default=1.0, metavar="S")
 
 
-RUNS = {
-    "panorama": commands.run_panorama, "stack": commands.run_stack, "render": commands.run_render,
-    "inspect": run_inspect, "frames": commands.run_frames, "demo": commands.run_demo,
-}
+def _run(options: argparse.Namespace, job: Job) -> None:
+    """Carry a command out. What it needs is loaded only now: help and bad words need not wait for it."""
+    from windfell.cli import commands  # noqa: PLC0415
+    from windfell.cli.inspect import run_inspect  # noqa: PLC0415
+
+    runs = {
+        "panorama": commands.run_panorama, "stack": commands.run_stack, "render": commands.run_render,
+        "inspect": run_inspect, "frames": commands.run_frames, "demo": commands.run_demo,
+    }
+    runs[options.command](options, job)
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -175,7 +180,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     _stop_on_interrupt(job)
     try:
         options = parser().parse_args(words)
-        RUNS[options.command](options, job)
+        _run(options, job)
         status = DONE
     except CannotJoin as error:
         status = _failed(line, str(error), CANNOT_JOIN)
@@ -185,6 +190,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
         status = _failed(line, "Stopped; nothing was written.", STOPPED)
     except MemoryError:
         status = _failed(line, "There is not enough memory for frames of this size.", BAD_INPUT)
+    except Exception as error:  # noqa: BLE001 (a defect must be said, not thrown)
+        from windfell.engine.inner_errors import noted  # noqa: PLC0415
+
+        status = _failed(line, noted(error), INNER)
     line.clear()
     return status
 

@@ -7,9 +7,12 @@ from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
 
-import av
 import numpy as np
 from numpy.typing import NDArray
+
+from windfell.later import Later
+
+av = Later("av")
 
 
 def write_video(

@@ -6,10 +6,12 @@ from datetime import datetime
 from pathlib import Path
 
 import numpy as np
-import tifffile
 from numpy.typing import NDArray
 
+from windfell.later import Later
 from windfell.pixels.colour import BT709, rgb_to_xyz
+
+tifffile = Later("tifffile")
 
 BLACK, WHITE = 512, 15872
 NEUTRAL = (0.52, 1.0, 0.64)

@@ -8,9 +8,11 @@ from dataclasses import replace
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
+from windfell.later import Later
 from windfell.recipe.model import LensCorrection
+
+optimize = Later("scipy.optimize")
 
 Array = NDArray[np.float64]
 PATCH = 24
@@ -39,7 +41,7 @@ def colour_sizes(pictures: Sequence[NDArray[np.float32]], seed: int = 0) -> tupl
         def misfit(p: Array, at=at, shift=shift) -> Array:
             return (shift - p[0] * at - p[1:]).ravel()
 
-        found = least_squares(misfit, np.zeros(3), loss="soft_l1", f_scale=0.05)
+        found = optimize.least_squares(misfit, np.zeros(3), loss="soft_l1", f_scale=0.05)
         out.append(1.0 + float(found.x[0]))
     return out[0], out[1]
 

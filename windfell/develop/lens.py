@@ -5,12 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
-import lensfunpy
 import numpy as np
 from numpy.typing import NDArray
 
 from windfell.geometry.optics import NODES, Optics, radii, tabled
+from windfell.later import Later
 from windfell.recipe.model import LensCorrection
+
+lensfunpy = Later("lensfunpy")
 
 Array = NDArray[np.float64]
 USUAL_APERTURE, USUAL_DISTANCE_M = 8.0, 1000.0

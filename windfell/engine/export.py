@@ -132,6 +132,15 @@ def _same_file(a: str, b: Path) -> bool:
         return os.path.abspath(a) == os.path.abspath(b)
 
 
+def make_folder(folder: Path) -> None:
+    """The folder is there afterwards. Raises OutputFailed if it cannot be made."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise OutputFailed(
+            folder, f"the folder cannot be made ({error.strerror or error}); choose another.") from error
+
+
 def check_place(path: Path) -> None:
     """Raises OutputFailed if a file cannot be made there."""
     folder = path.absolute().parent

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
-import OpenEXR
 from numpy.typing import NDArray
 
+from windfell.later import Later
 from windfell.pixels.colour import BT709, rgb_to_xyz
+
+OpenEXR = Later("OpenEXR")
 
 
 def exr_size(path: str) -> tuple[int, int]:

@@ -9,9 +9,9 @@ from datetime import datetime
 from typing import Any
 
 import pillow_heif
-from PIL import ExifTags, Image, UnidentifiedImageError
+from PIL import ExifTags, Image
 
-from windfell.errors import FrameUnreadable
+from windfell.errors import FrameUnreadable, border
 from windfell.frames.exr import exr_size
 from windfell.frames.raw import RAW_ENDINGS, RawHeader, raw_header
 from windfell.frames.tiff import tiff_header
@@ -19,7 +19,6 @@ from windfell.geometry.camera import focal_px_from_35mm
 
 Image.MAX_IMAGE_PIXELS = None
 MAX_PIXELS = 1_000_000_000
-HEADER_ERRORS = (UnidentifiedImageError, OSError, ValueError, SyntaxError, KeyError, EOFError, RuntimeError)
 pillow_heif.register_heif_opener()
 
 MAGIC = {
@@ -111,27 +110,29 @@ def sniffed(path: str) -> str:
 
 def read_metadata(path: str) -> Metadata:
     """Raises FrameUnreadable if the file is no picture or claims an absurd size."""
-    kind = sniffed(path)
+    with border(path, "its header is damaged"):
+        return _checked(path, _read_metadata(path, sniffed(path)))
+
+
+def _read_metadata(path: str, kind: str) -> Metadata:
     if kind == "raw":
-        return _checked(path, _of_raw(raw_header(path)))
+        return _of_raw(raw_header(path))
     inks = alpha = False
-    try:
-        if kind == "exr":
-            (width, height), exif, profile = exr_size(path), {}, None
-        elif kind == "tiff":
-            width, height, exif, profile, inks = tiff_header(path)
-        else:
-            with Image.open(path) as image:
-                (width, height), exif = image.size, _exif(image)
-                profile = image.info.get("icc_profile")
-                inks, alpha = image.mode == "CMYK", image.mode in ("RGBA", "LA") or "transparency" in image.info
-    except HEADER_ERRORS as error:
-        raise FrameUnreadable(path, "its header is damaged; copy it from the card again.") from error
-    found = replace(_metadata(kind, width, height, exif, profile), inks=inks, alpha=alpha)
-    return _checked(path, found)
+    if kind == "exr":
+        (width, height), exif, profile = exr_size(path), {}, None
+    elif kind == "tiff":
+        width, height, exif, profile, inks = tiff_header(path)
+    else:
+        with Image.open(path) as image:
+            (width, height), exif = image.size, _exif(image)
+            profile = image.info.get("icc_profile")
+            inks, alpha = image.mode == "CMYK", image.mode in ("RGBA", "LA") or "transparency" in image.info
+    return replace(_metadata(kind, width, height, exif, profile), inks=inks, alpha=alpha)
 
 
 def _checked(path: str, found: Metadata) -> Metadata:
+    if found.width < 1 or found.height < 1:
+        raise FrameUnreadable(path, "it claims to have no size; leave it out or copy it again.")
     if found.width * found.height > MAX_PIXELS:
         raise FrameUnreadable(
             path, f"it claims to be {found.width} x {found.height} px, more than is read; leave it out."
@@ -152,9 +153,12 @@ def _of_raw(header: RawHeader) -> Metadata:
 def _exif(image: Image.Image) -> dict[int, Any]:
     """EXIF values by tag, without decoding the picture to look for more behind it."""
     exif = Image.Exif()
-    exif.load(image.info.get("exif") or b"")
-    gps = exif.get_ifd(ExifTags.IFD.GPSInfo)
-    return {**dict(exif), **dict(exif.get_ifd(ExifTags.IFD.Exif)), "gps": dict(gps)}
+    try:
+        exif.load(image.info.get("exif") or b"")
+        gps = exif.get_ifd(ExifTags.IFD.GPSInfo)
+        return {**dict(exif), **dict(exif.get_ifd(ExifTags.IFD.Exif)), "gps": dict(gps)}
+    except Exception:  # noqa: BLE001 (a tag reader's surprise must not cost the picture)
+        return {}
 
 
 def _place(gps: dict) -> tuple[float, float] | None:

@@ -8,7 +8,7 @@ import pillow_heif
 from numpy.typing import NDArray
 from PIL import Image
 
-from windfell.pixels.profiles import linear_profile
+from windfell.pixels.profiles import linear_profile, linearizer
 
 
 def library_pixels(path: str) -> NDArray:
@@ -42,10 +42,11 @@ def refuse_transparent(image: Image.Image) -> None:
 def ink_light(inks: NDArray[np.uint8], profile: bytes | None) -> NDArray[np.float32]:
     """Working-space light (h, w, 3) of ink values (h, w, 4), 255 full ink, by their profile.
 
-    Raises ValueError without a profile: what colour an ink is, only the profile says.
+    Without one the inks are taken for ideal filters: light of sRGB's red is what cyan and black leave, and so on.
     """
     if not profile or profile[16:20] != b"CMYK":
-        raise ValueError("its colours are ink values without a profile; save it as RGB")
+        left = 255 - inks.astype(np.float32)
+        return linearizer(None)((left[..., :3] * left[..., 3:] / 255 + 0.5).astype(np.uint8))
     light = imagecodecs.cms_transform(
         np.ascontiguousarray(inks), profile, linear_profile(),
         colorspace="cmyk", outcolorspace="rgb", outdtype="float32",
@@ -54,6 +55,12 @@ def ink_light(inks: NDArray[np.uint8], profile: bytes | None) -> NDArray[np.floa
 
 
 def jpeg_inks(path: str) -> NDArray[np.uint8]:
-    """Ink values (h, w, 4) of a four-colour JPEG, 255 full ink."""
+    """Ink values (h, w, 4) of a four-colour JPEG, 255 full ink.
+
+    With an APP14 marker (ITU-T T.872, 6.5.3) the values are stored inverted, which the library undoes. Files without
+    one are of either kind: a picture holds less black ink than it lacks.
+    """
     with Image.open(path) as image:
-        return np.asarray(image.convert("CMYK"))
+        marked = "adobe" in image.info
+        inks = np.asarray(image.convert("CMYK"))
+    return 255 - inks if not marked and inks[..., 3].mean() > 127.5 else inks

@@ -10,16 +10,17 @@ from typing import Any
 import cv2
 import exifread
 import numpy as np
-import rawpy
 from numpy.typing import NDArray
 
-from windfell.errors import FrameUnreadable
+from windfell.errors import FrameUnreadable, border
+from windfell.later import Later
+
+rawpy = Later("rawpy")
 
 RAW_ENDINGS = (
     ".dng", ".cr2", ".cr3", ".nef", ".nrw", ".arw", ".sr2", ".raf", ".orf", ".rw2", ".rwl", ".pef",
     ".srw", ".3fr", ".fff", ".iiq", ".erf", ".kdc", ".dcr", ".mef", ".mos", ".mrw", ".crw", ".x3f",
 )
-LIBRARY_ERRORS = (rawpy.LibRawError, OSError, ValueError)
 logging.getLogger("exifread").setLevel(logging.CRITICAL)
 
 
@@ -43,12 +44,9 @@ class RawHeader:
 
 def raw_header(path: str) -> RawHeader:
     """Size and exposure without decoding the picture. Raises FrameUnreadable."""
-    try:
-        with rawpy.RawPy() as raw:
-            raw.open_file(path)
-            sizes, other, lens = raw.sizes, raw.other, raw.lens
-    except LIBRARY_ERRORS as error:
-        raise FrameUnreadable(path, f"the raw file cannot be read ({_said(error)}); leave it out.") from error
+    with border(path, "the raw file cannot be read"), rawpy.RawPy() as raw:
+        raw.open_file(path)
+        sizes, other, lens = raw.sizes, raw.other, raw.lens
     width, height = sizes.iwidth or sizes.width, sizes.iheight or sizes.height
     if sizes.flip in (5, 6):
         width, height = height, width
@@ -65,11 +63,6 @@ def raw_header(path: str) -> RawHeader:
         _words(tags.get("Image Make")), _words(tags.get("Image Model")),
         _words(tags.get("EXIF LensModel")) or lens.model or None, _place(tags),
     )
-
-
-def _said(error: Exception) -> str:
-    text = error.args[0] if error.args else error
-    return (text.decode(errors="replace") if isinstance(text, bytes) else str(text)).lower()
 
 
 def _tags(path: str) -> dict[str, Any]:
@@ -114,21 +107,16 @@ def raw_pixels(path: str, reduce: int = 1) -> NDArray[np.uint16]:
     full is its colour made up from the others. `reduce` 2 or more answers half the size,
     without interpolating colours.
     """
-    try:
-        with rawpy.imread(path) as raw:
-            half = reduce > 1
-            quality = rawpy.DemosaicAlgorithm.LINEAR if half else rawpy.DemosaicAlgorithm.AHD
-            full = _full_cells(raw)
-            pixels = raw.postprocess(
-                output_color=rawpy.ColorSpace.Rec2020, gamma=(1, 1), no_auto_bright=True,
-                use_camera_wb=True, output_bps=16, half_size=half, demosaic_algorithm=quality,
-                adjust_maximum_thr=0.0, highlight_mode=rawpy.HighlightMode.Ignore,
-            )
-            return pixels if full is None else _without_magenta(pixels, *full, raw.sizes.flip)
-    except LIBRARY_ERRORS as error:
-        raise FrameUnreadable(
-            path, f"the raw file cannot be decoded ({_said(error)}); copy it from the card again."
-        ) from error
+    with border(path, "the raw file cannot be decoded"), rawpy.imread(path) as raw:
+        half = reduce > 1
+        quality = rawpy.DemosaicAlgorithm.LINEAR if half else rawpy.DemosaicAlgorithm.AHD
+        full = _full_cells(raw)
+        pixels = raw.postprocess(
+            output_color=rawpy.ColorSpace.Rec2020, gamma=(1, 1), no_auto_bright=True,
+            use_camera_wb=True, output_bps=16, half_size=half, demosaic_algorithm=quality,
+            adjust_maximum_thr=0.0, highlight_mode=rawpy.HighlightMode.Ignore,
+        )
+        return pixels if full is None else _without_magenta(pixels, *full, raw.sizes.flip)
 
 
 FULL = 0.985
@@ -170,22 +158,19 @@ def _without_magenta(pixels: NDArray[np.uint16], some: Mask, more: Mask, flip: i
 
 def raw_step(path: str) -> float:
     """The light that pixel value 65535 stands for, where 1.0 is the first channel's limit."""
-    try:
-        with rawpy.RawPy() as raw:
-            raw.open_file(path)
-            balance = [v for v in raw.camera_whitebalance if v > 0] or [1.0]
-    except LIBRARY_ERRORS as error:
-        raise FrameUnreadable(path, f"the raw file cannot be read ({_said(error)}).") from error
+    with border(path, "the raw file cannot be read"), rawpy.RawPy() as raw:
+        raw.open_file(path)
+        balance = [v for v in raw.camera_whitebalance if v > 0] or [1.0]
     return max(balance[:3]) / min(balance[:3])
 
 
 def raw_preview(path: str) -> NDArray[np.uint8] | None:
     """The JPEG preview in the file as RGB (h, w, 3), not turned upright, or None."""
     try:
-        with rawpy.RawPy() as raw:
+        with border(path, "its preview is damaged"), rawpy.RawPy() as raw:
             raw.open_file(path)
             thumb = raw.extract_thumb()
-    except LIBRARY_ERRORS:
+    except FrameUnreadable:
         return None
     if thumb.format == rawpy.ThumbFormat.BITMAP:
         return np.ascontiguousarray(thumb.data)

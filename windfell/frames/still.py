@@ -8,18 +8,20 @@ from functools import lru_cache
 
 import cv2
 import numpy as np
-import tifffile
 from numpy.typing import NDArray
 
-from windfell.errors import FrameUnreadable
+from windfell.errors import FrameUnreadable, border
 from windfell.frames.exr import exr_pixels
 from windfell.frames.files import identity
 from windfell.frames.metadata import Metadata, read_metadata
 from windfell.frames.pillow import heif_pixels, ink_light, jpeg_inks, library_pixels
 from windfell.frames.raw import raw_pixels, raw_preview, raw_step
 from windfell.frames.tiff import tiff_inks, tiff_pixels
+from windfell.later import Later
 from windfell.pixels.profiles import Linearizer, linear_steps, linearizer, working_light
 from windfell.pixels.resample import shrunk
+
+tifffile = Later("tifffile")
 
 F32 = NDArray[np.float32]
 REDUCED = {
@@ -76,17 +78,10 @@ class StillFrame:
         return self._read(_jpeg_luma, reduce)
 
     def _read(self, reader: Callable[[StillFrame, int], NDArray], reduce: int) -> NDArray:
-        try:
+        with border(self.path, "it cannot be decoded"):
             pixels = reader(self, reduce)
-        except FrameUnreadable:
-            raise
-        except MemoryError:
-            raise
-        except FileNotFoundError as error:
-            raise FrameUnreadable(self.path, "the file is gone; point to it again.") from error
-        except DECODING_ERRORS as error:
-            why = str(error).strip() or "its content is damaged"
-            raise FrameUnreadable(self.path, f"it cannot be decoded ({why}).") from error
+            if (pixels.ndim != 3 and reader is not _jpeg_luma) or 0 in pixels.shape:
+                raise FrameUnreadable(self.path, "it holds no flat picture; leave it out.")
         return upright(pixels, self.metadata.orientation)
 
     def linearizer(self) -> Linearizer:
@@ -95,10 +90,8 @@ class StillFrame:
             return linear_steps(raw_step(self.path))
         if self.has_inks:
             return working_light()
-        try:
+        with border(self.path, "its colours cannot be read"):
             return linearizer(self._usable_profile(), self._is_float())
-        except ValueError as error:
-            raise FrameUnreadable(self.path, f"{error}.") from error
 
     @property
     def has_inks(self) -> bool:
@@ -107,6 +100,13 @@ class StillFrame:
 
     def preview(self) -> NDArray[np.uint8] | None:
         """The small picture that the file carries, sRGB (h, w, 3), upright; None without one."""
+        try:
+            with border(self.path, "its preview is damaged"):
+                return self._preview()
+        except FrameUnreadable:
+            return None
+
+    def _preview(self) -> NDArray[np.uint8] | None:
         m = self.metadata
         if m.format == "raw":
             found = raw_preview(self.path)
@@ -119,11 +119,7 @@ class StillFrame:
         data = embedded_thumbnail(self.path)
         if data is None:
             return None
-        try:
-            found = upright(_opencv(data, cv2.IMREAD_COLOR), m.orientation)
-        except (ValueError, cv2.error):
-            return None
-        return without_bars(found, m.width / m.height)
+        return without_bars(upright(_opencv(data, cv2.IMREAD_COLOR), m.orientation), m.width / m.height)
 
     def linear(self, width: int, height: int) -> F32:
         """Working-space light (height, width, 3) of the frame averaged down to that size."""
@@ -214,7 +210,6 @@ READERS = {
     "exr": lambda still, _: exr_pixels(still.path),
     "raw": lambda still, reduce: raw_pixels(still.path, reduce),
 }
-DECODING_ERRORS = (OSError, ValueError, RuntimeError, SyntaxError, KeyError, EOFError, cv2.error)
 
 
 def _opencv(data: bytes, flags: int) -> NDArray:

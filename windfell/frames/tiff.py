@@ -5,8 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-import tifffile
 from numpy.typing import NDArray
+
+from windfell.later import Later
+
+tifffile = Later("tifffile")
 
 ICC_TAG, EXIF_TAG = 34675, 34665
 EXIF_NAMES = {

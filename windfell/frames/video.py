@@ -8,15 +8,17 @@ from datetime import datetime
 from fractions import Fraction
 from functools import lru_cache
 
-import av
 import cv2
 import numpy as np
-from av.video.reformatter import Colorspace
 from numpy.typing import NDArray
 
-from windfell.errors import FrameUnreadable
+from windfell.errors import FrameUnreadable, border
 from windfell.frames.files import identity
 from windfell.job import Job
+from windfell.later import Later
+
+av = Later("av")
+reformatter = Later("av.video.reformatter")
 
 VIDEO_ENDINGS = (".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", ".mts", ".m2ts", ".mpg", ".mpeg", ".ogv", ".3gp")
 SMALL = 64
@@ -50,7 +52,7 @@ def video_facts(path: str) -> VideoFacts:
 
 @lru_cache(maxsize=256)
 def _facts(path: str, _identity: str) -> VideoFacts:
-    with _opened(path) as container:
+    with border(path, "the video cannot be read"), _opened(path) as container:
         stream = container.streams.video[0]
         rate = float(stream.average_rate or stream.guessed_rate or Fraction(25))
         length = stream.duration * stream.time_base if stream.duration else (
@@ -62,6 +64,8 @@ def _facts(path: str, _identity: str) -> VideoFacts:
         width, height = first.width, first.height
         if turn in (90, 270):
             width, height = height, width
+        if not (0 < rate < 1e5 and 0 <= float(length) < 1e8 and width > 0 and height > 0):
+            raise FrameUnreadable(path, "its size, length or rate is damaged; leave it out.")
         return VideoFacts(width, height, float(length) or 1 / rate, rate, turn, _taken(container))
 
 
@@ -74,12 +78,11 @@ def _taken(container) -> datetime | None:
 
 
 def _opened(path: str):
-    try:
-        container = av.open(path)
-    except FileNotFoundError:
-        raise FrameUnreadable(path, "the file does not exist.") from None
-    except (av.FFmpegError, OSError, ValueError) as error:
-        raise FrameUnreadable(path, "it is not a video that can be read; leave it out.") from error
+    with border(path, "it is not a video that can be read"):
+        try:
+            container = av.open(path)
+        except FileNotFoundError:
+            raise FrameUnreadable(path, "the file does not exist.") from None
     if not container.streams.video:
         container.close()
         raise FrameUnreadable(path, "the video has no picture stream, only sound or data; leave it out.")
@@ -88,12 +91,11 @@ def _opened(path: str):
 
 
 def _decoded(path: str, container) -> Iterator[av.VideoFrame]:
-    try:
-        yield from container.decode(video=0)
-    except av.error.EOFError:
-        return
-    except (av.FFmpegError, OSError, ValueError) as error:
-        raise FrameUnreadable(path, f"the video is damaged ({error}); copy it from the card again.") from error
+    with border(path, "the video is damaged"):
+        try:
+            yield from container.decode(video=0)
+        except av.error.EOFError:
+            return
 
 
 def instant(path: str, time_s: float) -> NDArray:
@@ -102,7 +104,7 @@ def instant(path: str, time_s: float) -> NDArray:
     BT.709's curve is taken for sRGB's, as displays do. Raises FrameUnreadable.
     """
     facts = video_facts(path)
-    with _opened(path) as container:
+    with border(path, "the video is damaged"), _opened(path) as container:
         stream = container.streams.video[0]
         container.seek(int(max(0.0, time_s) / stream.time_base), stream=stream, backward=True)
         shown = None
@@ -117,8 +119,9 @@ def instant(path: str, time_s: float) -> NDArray:
 
 def _pixels(frame: av.VideoFrame, turn_deg: int) -> NDArray:
     deep = max((c.bits for c in frame.format.components), default=8) > 8
-    space = frame.colorspace if frame.colorspace in (Colorspace.ITU709, Colorspace.ITU601) else (
-        Colorspace.ITU709 if frame.height >= 720 else Colorspace.ITU601)
+    spaces = reformatter.Colorspace
+    space = frame.colorspace if frame.colorspace in (spaces.ITU709, spaces.ITU601) else (
+        spaces.ITU709 if frame.height >= 720 else spaces.ITU601)
     pixels = frame.reformat(format="rgb48le" if deep else "rgb24", src_colorspace=space).to_ndarray()
     return np.ascontiguousarray(np.rot90(pixels, turn_deg // 90))
 
@@ -148,7 +151,7 @@ def walk(path: str, start_s: float, end_s: float, side: int, job: Job) -> Iterat
     size = (max(2, round(facts.width * k)), max(2, round(facts.height * k)))
     if facts.turn_deg in (90, 270):
         size = size[::-1]
-    with _opened(path) as container:
+    with border(path, "the video is damaged"), _opened(path) as container:
         stream = container.streams.video[0]
         container.seek(int(start_s / stream.time_base), stream=stream, backward=True)
         for frame in _decoded(path, container):

@@ -6,12 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import cv2
-import maxflow
 import numpy as np
 from numpy.typing import NDArray
 
 from windfell.job import Job
+from windfell.later import Later
 from windfell.pixels.tiles import Region
+
+maxflow = Later("maxflow")
 
 F32 = NDArray[np.float32]
 NOBODY = -1

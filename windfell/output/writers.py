@@ -15,13 +15,15 @@ from typing import BinaryIO
 
 import imagecodecs
 import numpy as np
-import tifffile
 from numpy.typing import NDArray
 from PIL import ExifTags
 
 from windfell.errors import OutputFailed
 from windfell.job import CORES
+from windfell.later import Later
 from windfell.output.metadata import SOFTWARE, Carried, exif_of, stamp
+
+tifffile = Later("tifffile")
 
 BIG_TIFF_BYTES = 3_900_000_000
 JPEG_SIDE = 65_500

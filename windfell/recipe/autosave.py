@@ -10,7 +10,7 @@ from threading import Lock
 
 from windfell.errors import WindfellError
 from windfell.recipe.model import Project
-from windfell.recipe.project_file import Masks, load_project, save_project, written_whole
+from windfell.recipe.project_file import Masks, load_project, running, save_project, written_whole
 
 
 @dataclass(frozen=True)
@@ -58,8 +58,9 @@ def abandoned(folder: Path) -> list[Recovered]:
     found = []
     slots = sorted(Path(folder).glob("session-*.windfell"), key=os.path.getmtime, reverse=True)
     for slot in slots:
-        pid = int(slot.stem.partition("-")[2] or 0)
-        if _running(pid):
+        digits = slot.stem.partition("-")[2]
+        pid = int(digits) if digits.isdigit() else 0
+        if running(pid):
             continue
         try:
             project, masks = load_project(slot)
@@ -74,13 +75,3 @@ def forget(slot: Path) -> None:
     """Remove a safety copy and its note."""
     slot.unlink(missing_ok=True)
     slot.with_suffix(".json").unlink(missing_ok=True)
-
-
-def _running(pid: int) -> bool:
-    try:
-        os.kill(pid, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True

@@ -6,7 +6,7 @@ import json
 from dataclasses import replace
 from pathlib import Path
 
-from windfell.errors import BadRequest
+from windfell.errors import BadRequest, border
 from windfell.recipe.model import Development
 from windfell.recipe.project_file import written_whole
 from windfell.recipe.words import WrongWord, from_words, to_words
@@ -14,12 +14,8 @@ from windfell.recipe.words import WrongWord, from_words, to_words
 
 def read_development(path: Path) -> Development:
     """The development in a JSON file. Raises BadRequest in words."""
-    try:
+    with border(path, "it holds no development", BadRequest):
         return from_words(Development, json.loads(Path(path).read_text(encoding="utf-8")), "development")
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadRequest(f"{path}: the file cannot be read ({getattr(error, 'strerror', None) or error}).") from error
-    except (ValueError, WrongWord) as error:
-        raise BadRequest(f"{path}: it holds no development ({error}).") from error
 
 
 class Shelf:
@@ -32,7 +28,7 @@ class Shelf:
         """What is kept, by name; what cannot be read is left out."""
         try:
             words = json.loads(self._path.read_text(encoding="utf-8"))
-        except (OSError, ValueError):
+        except (OSError, ValueError, RecursionError):
             return {}
         found = {}
         for name, value in (words.items() if isinstance(words, dict) else ()):

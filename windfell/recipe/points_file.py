@@ -10,7 +10,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from windfell.errors import BadRequest
+from windfell.errors import BadRequest, border
 from windfell.recipe.model import ControlPoint, Frame
 
 COLUMNS = ("a", "b", "ax", "ay", "bx", "by", "weight")
@@ -26,7 +26,7 @@ def frame_names(frames: Sequence[Frame]) -> dict[str, str]:
 
 def read_points(path: Path, frames: Sequence[Frame]) -> tuple[ControlPoint, ...]:
     """The points of a file. Raises BadRequest with the first thing that is wrong, and where."""
-    try:
+    with border(path, "it is no file of control points", BadRequest):
         text = path.read_text(encoding="utf-8")
         if path.suffix.lower() == ".csv":
             rows = list(csv.DictReader(io.StringIO(text)))
@@ -37,10 +37,6 @@ def read_points(path: Path, frames: Sequence[Frame]) -> tuple[ControlPoint, ...]
             raise BadRequest(f"{path}: it holds no list of points.")
         names = frame_names(frames)
         return tuple(_point(row, names, n + 1, path) for n, row in enumerate(rows))
-    except OSError as error:
-        raise BadRequest(f"{path}: it cannot be read ({error.strerror or error}).") from error
-    except (ValueError, KeyError, UnicodeDecodeError) as error:
-        raise BadRequest(f"{path}: it is no file of control points ({error}).") from error
 
 
 def _point(row: object, names: dict[str, str], number: int, path: Path) -> ControlPoint:

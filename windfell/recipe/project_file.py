@@ -6,10 +6,12 @@ import hashlib
 import io
 import json
 import os
+import platform
+import re
 import tempfile
 import zipfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,13 +19,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.errors import OutputFailed, ProjectUnreadable
+from windfell.errors import OutputFailed, ProjectUnreadable, border
 from windfell.recipe.model import FileSource, Frame, Project, SetSource, VideoInstant, nested_in
 from windfell.recipe.words import WrongWord, from_words, to_words
 
 SCHEMA = 1
 SUFFIX = ".windfell"
-MAX_JSON_BYTES = 64 * 2**20
+MAX_JSON_BYTES, MAX_MASK_BYTES = 64 * 2**20, 256 * 2**20
+MAX_MASK_PIXELS = 400_000_000
 
 Masks = dict[str, NDArray[np.uint8]]
 
@@ -46,7 +49,9 @@ def written_whole(path: Path, flush: bool = True) -> Iterator[Path]:
     path = Path(path)
     temporary: Path | None = None
     try:
-        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+        without_leftovers(path.parent)
+        mine = f".{path.name}.{platform.node()}-{os.getpid()}-"
+        handle, name = tempfile.mkstemp(prefix=mine, suffix=".part", dir=path.parent)
         os.close(handle)
         temporary = Path(name)
         os.chmod(temporary, 0o666 & ~_umask())
@@ -61,6 +66,30 @@ def written_whole(path: Path, flush: bool = True) -> Iterator[Path]:
     finally:
         if temporary is not None:
             temporary.unlink(missing_ok=True)
+
+
+def without_leftovers(folder: Path) -> None:
+    """Remove temporary files in a folder that processes of this machine left behind when they were killed."""
+    try:
+        found = [p for p in folder.iterdir() if p.name.startswith(".") and p.name.endswith(".part")]
+    except OSError:
+        return
+    for path in found:
+        whose = re.search(re.escape(f".{platform.node()}-") + r"(\d{1,9})-[^-]*\.part$", path.name)
+        if whose and not running(int(whose[1])):
+            with suppress(OSError):
+                path.unlink()
+
+
+def running(pid: int) -> bool:
+    """Whether a process of this machine is there."""
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
 
 
 def _umask() -> int:
@@ -87,23 +116,26 @@ def load_project(path: Path) -> tuple[Project, Masks]:
     Frames whose files are missing stay in the project; `missing_files` lists them.
     """
     path = Path(path).absolute()
-    try:
-        with zipfile.ZipFile(path) as archive:
-            words = json.loads(_small_entry(archive, "project.json"))
-            _check_schema(words)
-            project = _from_file_words(words)
-            masks = {n: _mask_from(archive, n) for n in _named_masks(project)}
-    except (OSError, zipfile.BadZipFile, KeyError, UnicodeDecodeError) as error:
-        raise ProjectUnreadable(path, f"it is not a readable project ({error}).") from error
-    except (WrongWord, ValueError) as error:
-        raise ProjectUnreadable(path, f"the project is damaged: {error}.") from error
-    return _absolute(project, path.parent), masks
+    without_leftovers(path.parent)
+    with border(path, "it is not a readable project", ProjectUnreadable):
+        try:
+            with zipfile.ZipFile(path) as archive:
+                words = json.loads(_small_entry(archive, "project.json", MAX_JSON_BYTES))
+                _check_schema(words)
+                project = _from_file_words(words)
+                masks = {n: _mask_from(archive, n) for n in _named_masks(project)}
+            return _absolute(project, path.parent), masks
+        except ValueError as error:
+            raise ProjectUnreadable(path, f"the project is damaged: {error}.") from error
 
 
-def _small_entry(archive: zipfile.ZipFile, name: str) -> bytes:
-    if archive.getinfo(name).file_size > MAX_JSON_BYTES:
-        raise WrongWord(f"{name} is larger than any project")
-    return archive.read(name)
+def _small_entry(archive: zipfile.ZipFile, name: str, most: int) -> bytes:
+    """An entry's content, however large it unpacks. Raises WrongWord if that is too large."""
+    with archive.open(name) as entry:
+        data = entry.read(most + 1)
+    if len(data) > most:
+        raise WrongWord(f"{name} is larger than in any project")
+    return data
 
 
 def _check_schema(words: object) -> None:
@@ -135,11 +167,18 @@ def _named_masks(project: Project) -> set[str]:
 
 
 def _mask_from(archive: zipfile.ZipFile, name: str) -> NDArray[np.uint8]:
-    data = np.frombuffer(archive.read(f"masks/{name}.png"), np.uint8)
-    mask = cv2.imdecode(data, cv2.IMREAD_GRAYSCALE)
+    data = _small_entry(archive, f"masks/{name}.png", MAX_MASK_BYTES)
+    if _png_pixels(data) > MAX_MASK_PIXELS:
+        raise WrongWord(f"mask {name} is larger than any frame")
+    mask = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_GRAYSCALE)
     if mask is None or mask_name(mask) != name:
         raise WrongWord(f"mask {name} is damaged")
     return mask
+
+
+def _png_pixels(data: bytes) -> int:
+    """How many pixels a PNG claims (ISO/IEC 15948, 11.2.2)."""
+    return int.from_bytes(data[16:20], "big") * int.from_bytes(data[20:24], "big")
 
 
 def _with_paths(project: Project, change) -> Project:

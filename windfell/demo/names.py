@@ -1,0 +1,6 @@
+"""The keys of the demo sets, known without drawing anything."""
+
+NAMES = (
+    "ridge-sweep", "village-green", "chapel-brackets", "kite-clip", "two-row-sweep", "tarn-round", "drystone-wall",
+    "turning-stars", "card",
+)
