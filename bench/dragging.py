@@ -18,43 +18,20 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-
 from common import frames_of, limited
 from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QWidget
+from window import Turns
 
-from windfell.app import theme
 from windfell.app.demo import demo_project
-from windfell.app.garbage import InterfaceThreadCollector
 from windfell.app.session import Session
-from windfell.app.start import application
 from windfell.app.window import Window
 from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 
 STEP_S = 0.016
 REST_LIMIT_S = 6.0
 SETTLE_LIMIT_S = 300.0
-
-
-class TimedApplication(QApplication):
-    """Knows how long each event of the window took."""
-
-    def __init__(self) -> None:
-        super().__init__(["windfell"])
-        self.deep, self.events = 0, []
-
-    def notify(self, receiver, event) -> bool:
-        if self.deep:
-            return super().notify(receiver, event)
-        kind, begun = event.type(), time.perf_counter()
-        self.deep += 1
-        try:
-            return super().notify(receiver, event)
-        finally:
-            self.deep -= 1
-            self.events.append((time.perf_counter() - begun, kind, type(receiver).__name__))
 
 
 @dataclass
@@ -77,27 +54,17 @@ class Drag:
         return sum(s > 0.05 for s, *_ in self.events)
 
     def words(self) -> str:
-        longest = max(self.events, default=(0.0, QEvent.Type.None_, ""))
+        longest = max(self.events, default=(0.0, ""))
         return (f"{self.title:<50} {self.rate:5.1f} /s  coarse {1000 * self.coarse_s:4.0f} ms  sharp "
-                f"{self.sharp_s:5.2f} s  longest event {1000 * longest[0]:3.0f} ms ({longest[1].name} of "
-                f"{longest[2]}), {self.slow} over 50 ms")
+                f"{self.sharp_s:5.2f} s  longest event {1000 * longest[0]:3.0f} ms ({longest[1]}), "
+                f"{self.slow} over 50 ms")
 
 
 class Hand:
     """Drives one window."""
 
-    def __init__(self, app: TimedApplication, window: Window, seconds: float) -> None:
+    def __init__(self, app: Turns, window: Window, seconds: float) -> None:
         self.app, self.window, self.seconds = app, window, seconds
-
-    def until(self, what: Callable[[], bool], limit_s: float) -> float:
-        """Seconds until it is so, nan if it is not in time."""
-        begun = time.perf_counter()
-        while not what():
-            if time.perf_counter() - begun > limit_s:
-                return float("nan")
-            self.app.processEvents()
-            time.sleep(0.002)
-        return time.perf_counter() - begun
 
     def settle(self) -> None:
         calm = [0]
@@ -106,7 +73,7 @@ class Hand:
             calm[0] = calm[0] + 1 if self.window.settled else 0
             return calm[0] > 40
 
-        if math.isnan(self.until(rests, SETTLE_LIMIT_S)):
+        if math.isnan(self.app.until(rests, SETTLE_LIMIT_S)):
             raise SystemExit("the window did not come to rest")
 
     def mouse(self, widget: QWidget, kind: QEvent.Type, at: QPointF, pressed=Qt.MouseButton.LeftButton) -> None:
@@ -114,7 +81,7 @@ class Hand:
         held = none if kind == QEvent.Type.MouseButtonRelease else pressed
         button = none if kind == QEvent.Type.MouseMove else pressed
         event = QMouseEvent(kind, at, widget.mapToGlobal(at), button, held, Qt.KeyboardModifier.NoModifier)
-        self.app.notify(widget, event)
+        self.app.send(widget, event)
 
     def drag(self, title: str, widget: QWidget, start: QPointF, end: QPointF, shown: Callable[[], object],
              newest: Callable[[], bool], sharp: Callable[[], bool], pressed=Qt.MouseButton.LeftButton) -> Drag:
@@ -130,7 +97,7 @@ class Hand:
                 n += 1
                 t = abs((0.31 * now) % 2 - 1)
                 self.mouse(widget, QEvent.Type.MouseMove, end + (start - end) * t, pressed)
-            self.app.processEvents()
+            self.app.step()
             if shown() is not last:
                 last = shown()
                 out.pictures += 1
@@ -138,8 +105,8 @@ class Hand:
         out.seconds = time.perf_counter() - begun
         self.mouse(widget, QEvent.Type.MouseButtonRelease, end, pressed)
         rest = time.perf_counter()
-        out.coarse_s = self.until(newest, REST_LIMIT_S)
-        self.until(sharp, REST_LIMIT_S)
+        out.coarse_s = self.app.until(newest, REST_LIMIT_S)
+        self.app.until(sharp, REST_LIMIT_S)
         out.sharp_s = time.perf_counter() - rest
         out.events = list(self.app.events)
         print(out.words(), flush=True)
@@ -266,10 +233,7 @@ def main() -> None:
     limited(120 if options.tiny else 1500)
     with tempfile.TemporaryDirectory() as home:
         os.environ["WINDFELL_HOME"] = home
-        app = TimedApplication()
-        InterfaceThreadCollector(app)
-        theme.apply(application(), theme.LIMESTONE)
-        drags = dragged_all(app, options)
+        drags = dragged_all(Turns(), options)
     rates = [d.rate for d in drags]
     print(f"{len(drags)} drags: {sum(r >= 20 for r in rates)} with 20 pictures a second or more, least "
           f"{min(rates):.1f}; {sum(d.coarse_s <= 0.15 for d in drags)} coarse within 150 ms; "
@@ -279,7 +243,7 @@ def main() -> None:
     os._exit(0 if min(rates) > 2 else 1)
 
 
-def dragged_all(app: TimedApplication, options: argparse.Namespace) -> list[Drag]:
+def dragged_all(app: Turns, options: argparse.Namespace) -> list[Drag]:
     projects = [tiny_project()] if options.tiny else [demo_project()]
     if options.large:
         projects.append(large_project())

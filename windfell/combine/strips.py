@@ -55,13 +55,17 @@ def by_rank(layers: Sequence[Layer], rule: StackRule) -> bool:
     )
 
 
-def combined(layers: Sequence[Layer], rule: StackRule, region: Region) -> F32:
-    """Working-space light (h, w, 3) of the rule over a region within the reference's area."""
+def combined(
+    layers: Sequence[Layer], rule: StackRule, region: Region
+) -> tuple[F32, NDArray[np.bool_] | None]:
+    """Working-space light (h, w, 3) of the rule over a region within the reference's area, 0 where no layer covers
+    it; and where any does, None for everywhere.
+    """
     if by_rank(layers, rule):
-        return _picked(layers, rule, region)
+        return _picked(layers, rule, region), None
     planes, masks = zip(*(_plane(x, region) for x in layers), strict=True)
     if all(m is None for m in masks):
-        return rule.combined(list(planes))
+        return rule.combined(list(planes)), None
     return _where_covered(list(planes), masks, rule)
 
 
@@ -122,8 +126,8 @@ def _carried(layer: Layer, points: NDArray[np.float64]) -> NDArray[np.float64]:
     return own.project(np.concatenate([u, np.ones((*u.shape[:-1], 1))], axis=-1))
 
 
-def _where_covered(planes: list[F32], masks: Sequence, rule: StackRule) -> F32:
-    """The rule over those frames only that cover a spot; the reference covers all of it."""
+def _where_covered(planes: list[F32], masks: Sequence, rule: StackRule) -> tuple[F32, NDArray[np.bool_]]:
+    """The rule over those frames only that cover a spot, and where any does: corrected lenses leave corners empty."""
     covers = np.stack([
         np.ones(planes[0].shape[:2], bool) if m is None else m for m in masks
     ])
@@ -134,6 +138,9 @@ def _where_covered(planes: list[F32], masks: Sequence, rule: StackRule) -> F32:
         codes = codes * 2 + covers[n]
     for code in np.unique(codes[partial]):
         here = partial & (codes == code)
+        if not code:
+            out[here] = 0
+            continue
         covering = [p[here][None] for n, p in enumerate(planes) if covers[n][here][0]]
         out[here] = rule.combined(covering)[0]
-    return out
+    return out, covers.any(axis=0)

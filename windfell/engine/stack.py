@@ -188,18 +188,18 @@ class StackStages:
         if scale not in self._held:
             self.prepare(scale, job)
         piles = [self._fitting(layers, scale, job) for layers in self._held[scale]]
-        light = self._rendered(piles, region, scale, job)
-        return Picture(light, np.ones(light.shape[:2], bool))
+        return self._rendered(piles, region, scale, job)
 
-    def _rendered(self, piles: list[list[Layer]], region: Region, scale: float, job: Job) -> np.ndarray:
-        """The rule's light (h, w, 3) of the frames laid by the stars and, if apart, by the ground."""
+    def _rendered(self, piles: list[list[Layer]], region: Region, scale: float, job: Job) -> Picture:
+        """The rule's picture of the frames laid by the stars and, if apart, by the ground."""
         rule = RULES[str(self.set.combining.rule)]
-        lights = [combined(layers, rule, region) for layers in piles]
-        light = lights[0]
+        lights, covers = zip(*(combined(layers, rule, region) for layers in piles), strict=True)
+        light, covered = lights[0], covers[0]
         if len(lights) == 2:
             sky = share_at(self.sky(job), region, scale, self.size(job))[..., None]
             light = sky * lights[0] + (1 - sky) * lights[1]
-        return light
+        whole = np.ones(light.shape[:2], bool)
+        return Picture(light, whole if covered is None or len(lights) == 2 else covered)
 
     def draft(self, side: int, job: Job) -> np.ndarray:
         """The whole picture at about `side` px a side as a screen shows it: sRGB, opacity, uint8 (h, w, 4).
@@ -210,8 +210,9 @@ class StackStages:
         self.prepare(scale, job)
         reference = self._held[scale][0][0].sheet
         region = Region(0, 0, reference.width, reference.height)
-        rgb = to_view(self._rendered(self._held[scale], region, scale, job))
-        return np.dstack([rgb, np.full(rgb.shape[:2], 255, np.uint8)])
+        picture = self._rendered(self._held[scale], region, scale, job)
+        shown = picture.covered.astype(np.uint8)
+        return np.dstack([to_view(picture.light) * shown[..., None], 255 * shown])
 
     def _fitting(self, layers: list[Layer], scale: float, job: Job) -> list[Layer]:
         """The layers as read for a picture of just that scale."""

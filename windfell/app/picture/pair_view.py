@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Signal
 from PySide6.QtGui import QColor, QImage, QPainter, QPen, QTransform
@@ -137,8 +138,10 @@ class PairView(PictureView):
             rgba = np.frombuffer(image.constBits(), np.uint8).reshape(h, image.bytesPerLine() // 4, 4)[:, :w]
             marks = np.zeros((h, w, 4), np.uint8)
             burnt, black = theme.colour("rowan"), theme.colour("tarn")
-            marks[rgba[..., :3].min(axis=2) >= BURNT] = (burnt.red(), burnt.green(), burnt.blue(), 255)
-            marks[rgba[..., :3].max(axis=2) <= BLACK] = (black.red(), black.green(), black.blue(), 255)
+            rgba = np.ascontiguousarray(rgba)
+            for low, high, colour in (((BURNT,) * 3, (255,) * 3, burnt), ((0,) * 3, (BLACK,) * 3, black)):
+                where = cv2.inRange(rgba, (*low, 1), (*high, 255))
+                marks[where > 0] = (colour.red(), colour.green(), colour.blue(), 255)
             made = QImage(marks.data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()
             self._clips[image.cacheKey()] = made
         return self._clips[image.cacheKey()]

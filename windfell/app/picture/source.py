@@ -176,12 +176,15 @@ class PictureSource(QObject):
 
     def want_tiles(self, level: int, wanted: list[tuple[int, int]]) -> None:
         """Have these (column, row) tiles made; what was wanted before and isn't now is dropped."""
-        missing = [t for t in wanted if (level, *t) not in self._tiles]
-        if not missing or self._wanted is None or not self.sharp:
+        if self._wanted is None or not self.sharp or self.shown is None:
             return
         project, set_id = self._wanted
         engine, scale = self._session.engine, 2.0**-level
         size = scaled_size((self.shown.width, self.shown.height), scale)
+        missing = [(c, r) for c, r in wanted if (level, c, r) not in self._tiles
+                   and 0 <= c * TILE < size[0] and 0 <= r * TILE < size[1]]
+        if not missing:
+            return
         column, row = missing[0]
         left, top = column * TILE, row * TILE
         region = Region(left, top, min(TILE, size[0] - left), min(TILE, size[1] - top))

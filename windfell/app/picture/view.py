@@ -273,12 +273,13 @@ class PictureView(QWidget):
         image = source.shown.image
         painter.drawImage(rect, image)
         device = self.devicePixelRatioF()
-        if self.zoom * device * 1.02 < image.width() / source.shown.width or not source.sharp:
+        zoom = rect.width() / source.shown.width  # its own: the picture before may be of another size
+        if zoom * device * 1.02 < image.width() / source.shown.width or not source.sharp:
             return
-        level = max(0, int(np.floor(-np.log2(max(self.zoom * device, 1e-6)) + 1e-6)))
+        level = max(0, int(np.floor(-np.log2(max(zoom * device, 1e-6)) + 1e-6)))
         if 2.0**-level * source.shown.width <= image.width():
             return
-        side = TILE * 2**level * self.zoom
+        side = TILE * 2**level * zoom
         view = rect.intersected(QRectF(self.rect()))
         columns = range(int((view.left() - rect.left()) / side), int((view.right() - rect.left() - 1) / side) + 1)
         rows = range(int((view.top() - rect.top()) / side), int((view.bottom() - rect.top() - 1) / side) + 1)
@@ -286,7 +287,7 @@ class PictureView(QWidget):
         for c, r in wanted:
             tile = source.tile(level, c, r)
             if tile is not None:
-                k = 2**level * self.zoom
+                k = 2**level * zoom
                 at = QRectF(rect.x() + c * side, rect.y() + r * side, tile.width() * k, tile.height() * k)
                 painter.drawImage(at, tile)
         centre = (view.center() - rect.topLeft()) / side

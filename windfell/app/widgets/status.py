@@ -9,7 +9,7 @@ from windfell.app import theme
 from windfell.app.work import Desk
 from windfell.cli.progress import sentence
 
-SAID_FOR_MS = 9000
+SAID_FOR_MS, SOON_MS = 9000, 50
 
 
 class StatusLine(QWidget):
@@ -41,8 +41,15 @@ class StatusLine(QWidget):
         self.setFixedHeight(36)
         self._said = QTimer(self, singleShot=True, interval=SAID_FOR_MS)
         self._said.timeout.connect(lambda: self._write("", "ink"))
-        desk.progressed.connect(self.refresh)
+        # later and at most so often: whoever asks the desk may be painting, and a bar that changes paints at once
+        self._soon = QTimer(self, singleShot=True, interval=SOON_MS)
+        self._soon.timeout.connect(self.refresh)
+        desk.progressed.connect(self._progressed)
         self.refresh()
+
+    def _progressed(self) -> None:
+        if not self._soon.isActive():
+            self._soon.start()
 
     def say(self, text: str, kind: str) -> None:
         """Show a sentence; errors stay until the next one."""
@@ -53,7 +60,9 @@ class StatusLine(QWidget):
     def _write(self, text: str, role: str) -> None:
         self.words.setText(text)
         self.words.setToolTip(text)
-        self.words.setStyleSheet(f"color: {getattr(theme.current(), role)};")
+        style = f"color: {getattr(theme.current(), role)};"
+        if style != self.words.styleSheet():
+            self.words.setStyleSheet(style)
 
     def refresh(self) -> None:
         progress = self._desk.foremost()
