@@ -18,6 +18,7 @@ FEW = 600
 CELLS, SHARES = 8, 2
 LEVEL_STEP, LEVELS, CORNERS = 1.4, 5, (20, 7)
 LEAST_SIDE, SQUARES = 32, 24
+LOOK = 256
 
 
 @dataclass(frozen=True)
@@ -25,7 +26,8 @@ class Features:
     """Points (n, 2) float64 in px of the frame's full size; descriptors (n, 128) float32 of
     unit length (RootSIFT, Arandjelovic & Zisserman 2012), or (n, 32) uint8 of 256 bits (ORB). Strongest
     first. `problem` says why the frame could not be looked at. `spots` (m, 2), px: in each square of the frame the
-    place where the light varies most in all directions, be it ever so little; the most first.
+    place where the light varies most in all directions, be it ever so little; the most first. `look`: the frame's
+    encoded grey (h, w), LOOK px at its longer side; None if it is not to be compared.
     """
 
     points: NDArray[np.float64]
@@ -34,6 +36,7 @@ class Features:
     height: int
     problem: str = ""
     spots: NDArray[np.float64] = field(default_factory=lambda: np.zeros((0, 2)))
+    look: NDArray[np.uint8] | None = None
 
     def __len__(self) -> int:
         return len(self.points)
@@ -57,7 +60,26 @@ def unbent(features: Features, optics: Optics | None) -> Features:
     lens = Lens(features.width, features.height, 1.0)
     ideal, spots = (optics.ideal(p, lens.centre, lens.half_diagonal) for p in (features.points, features.spots))
     near, spots_near = (optics.in_reach(p, lens.centre, lens.half_diagonal) for p in (ideal, spots))
-    return replace(features, points=ideal[near], descriptors=features.descriptors[near], spots=spots[spots_near])
+    look = None if features.look is None else _unbent_look(features, optics, lens)
+    return replace(
+        features, points=ideal[near], descriptors=features.descriptors[near], spots=spots[spots_near], look=look)
+
+
+def _unbent_look(features: Features, optics: Optics, lens: Lens) -> NDArray[np.uint8]:
+    """The look as a lens without distortion would have seen it."""
+    high, wide = features.look.shape
+    ratio = np.array([features.width / wide, features.height / high])
+    places = (np.stack(np.meshgrid(np.arange(wide), np.arange(high)), axis=-1) + 0.5) * ratio - 0.5
+    seen = (optics.seen(places, lens.centre, lens.half_diagonal) + 0.5) / ratio - 0.5
+    where = np.nan_to_num(seen, nan=-1e4, posinf=-1e4, neginf=-1e4).clip(-1e4, 1e4).astype(np.float32)
+    return cv2.remap(features.look, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
+
+
+def look_of(grey: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """`Features.look` of encoded grey (h, w)."""
+    k = min(1.0, LOOK / max(grey.shape))
+    size = max(1, round(grey.shape[1] * k)), max(1, round(grey.shape[0] * k))
+    return cv2.resize(grey, size, interpolation=cv2.INTER_AREA)
 
 
 def find_features(
@@ -77,7 +99,7 @@ def grey_features(
 ) -> Features:
     """As `find_features`, of encoded grey (h, w)."""
     points, descriptors = _detected(grey, _allowed(ignore, grey), most)
-    return Features(_at_full_size(points, grey, width, height), descriptors, width, height)
+    return Features(_at_full_size(points, grey, width, height), descriptors, width, height, look=look_of(grey))
 
 
 def _allowed(ignore: NDArray[np.uint8] | None, grey: NDArray[np.uint8]) -> NDArray[np.uint8] | None:
@@ -109,7 +131,8 @@ def quick_features(
     keys, descriptors = orb.compute(grey, _spread_choice(keys, grey.shape, most))
     points = cv2.KeyPoint.convert(keys).astype(np.float64)
     spots = _spots(grey, mask, width, height)
-    return Features(_at_full_size(points, grey, width, height), descriptors, width, height, spots=spots)
+    points = _at_full_size(points, grey, width, height)
+    return Features(points, descriptors, width, height, spots=spots, look=look_of(grey))
 
 
 def _spots(grey: NDArray[np.uint8], mask: NDArray[np.uint8] | None, width: int, height: int) -> NDArray[np.float64]:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from windfell.align.candidates import ALL_UP_TO
 from windfell.align.features import Features
 from windfell.align.matching import matches
+from windfell.align.same_light import same_light
 from windfell.align.verify import TOLERANCE, objection
 from windfell.geometry import planar
 from windfell.job import Job
@@ -56,6 +57,8 @@ def glance_at(a: Features, b: Features) -> Glance:
         homography = -homography
     count = int(inlier.sum())
     firm = count >= FIRM and objection(homography, pa, pb, inlier, tolerance, a, b) is None
+    # all may lie on one thing that moved: a closer look has to find what else there is
+    firm = firm and same_light(a, b, homography, pa[inlier]).firm
     return Glance(count, homography, firm)
 
 

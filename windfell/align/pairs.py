@@ -13,6 +13,7 @@ from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features
 from windfell.align.glance import Glance, glance_at, spare_pairs
 from windfell.align.matching import matches, matches_near
+from windfell.align.same_light import same_light
 from windfell.align.verify import LEAST_INLIERS, TOLERANCE, objection
 from windfell.geometry import planar
 from windfell.job import Job
@@ -20,6 +21,7 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 
 NEAR = 1 / 50
+EXPLANATIONS, WIDER = 4, 2.0
 
 
 @dataclass(frozen=True)
@@ -65,18 +67,42 @@ def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = Non
     if len(pairs) < LEAST_INLIERS:
         return NoLink(a, b, f"only {len(pairs)} features look alike")
     pa, pb = fa.points[pairs[:, 0]], fb.points[pairs[:, 1]]
-    tolerance = TOLERANCE * max(fb.width, fb.height)
-    homography, mask = cv2.findHomography(
-        pa, pb, cv2.USAC_MAGSAC, tolerance, maxIters=4000, confidence=0.9999
-    )
-    if homography is None:
-        return NoLink(a, b, "the features that look alike lie in no common geometry")
-    error = np.linalg.norm(planar.apply(homography, pa) - pb, axis=1)
-    inlier = (mask.ravel() > 0) & (error < tolerance)
-    reason = objection(homography, pa, pb, inlier, tolerance, fa, fb)
-    if reason:
-        return NoLink(a, b, reason)
+    found, why = _explanations(pa, pb, fa, fb)
+    if not found:
+        return NoLink(a, b, why)
+    seen = [same_light(fa, fb, homography, pa[own]) for homography, own in found]
+    best = max(range(len(found)), key=lambda n: (not seen[n].denies, seen[n].alike, found[n][1].sum()))
+    if seen[best].denies:
+        return NoLink(a, b, "just one thing looks alike, and what lies around it differs: it may have moved")
+    homography, inlier = found[best]
     return Link(a, b, pa, pb, inlier, homography)
+
+
+def _explanations(
+    pa: Array, pb: Array, fa: Features, fb: Features
+) -> tuple[list[tuple[Array, NDArray[np.bool_]]], str]:
+    """Homographies (3, 3) that can be told from chance, and the matches (n,) that each explains, the most first; and
+    why there is none. A thing that moved explains its own features, the land behind it what is left.
+    """
+    tolerance = TOLERANCE * max(fb.width, fb.height)
+    left, found, why = np.ones(len(pa), bool), [], "the features that look alike lie in no common geometry"
+    while len(found) < EXPLANATIONS and left.sum() >= LEAST_INLIERS:
+        homography, mask = cv2.findHomography(
+            pa[left], pb[left], cv2.USAC_MAGSAC, tolerance, maxIters=4000, confidence=0.9999)
+        if homography is None:
+            break
+        error = np.linalg.norm(planar.apply(homography, pa) - pb, axis=1)
+        own = np.zeros(len(pa), bool)
+        own[left] = mask.ravel() > 0
+        own &= error < tolerance
+        reason = objection(homography, pa[left], pb[left], own[left], tolerance, fa, fb)
+        if reason:
+            why = why if found else reason
+            break
+        found.append((homography, own))
+        # what lies near the thing is its too, if less surely
+        left &= error > WIDER * tolerance
+    return found, why
 
 
 def find_links(

@@ -1,0 +1,113 @@
+"""Whether two frames' light agrees all over what a homography says they share.
+
+Features that agree on a homography may all lie on one thing that moved, or that stands in two places. What lies
+around it then differs: the frames are laid on each other small, and blocks of them compared where there is anything
+to compare.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.features import Features
+
+Array = NDArray[np.float64]
+F32 = NDArray[np.float32]
+
+BLOCK, ASIDE = 16, 3
+FINE, COARSE = 0.8, 7.0
+LEAST_TEXTURE, ALIKE = 0.6, 0.62
+LEAST_BLOCKS, LEAST_SHARE, FIRM_SHARE = 7, 0.22, 0.55
+LEAST_APART, APART_SHARE = 6, 0.45
+OUTER, RIM = 2.5, 4
+
+
+@dataclass(frozen=True)
+class SameLight:
+    """Of so many blocks that show anything in both frames, so many that are alike; and of those of them apart from
+    what the explanation rests on.
+    """
+
+    alike: int = 0
+    compared: int = 0
+    alike_apart: int = 0
+    compared_apart: int = 0
+
+    @property
+    def firm(self) -> bool:
+        """Whether most of it is alike, or nothing can be said."""
+        return not self.denies and (self.compared < LEAST_BLOCKS or self.alike >= FIRM_SHARE * self.compared)
+
+    @property
+    def denies(self) -> bool:
+        """Whether what the frames would share differs nearly everywhere."""
+        if self.compared_apart >= LEAST_APART and self.alike_apart < APART_SHARE * self.compared_apart:
+            return True
+        return self.compared >= LEAST_BLOCKS and self.alike < LEAST_SHARE * self.compared
+
+
+def same_light(a: Features, b: Features, homography: Array, points: Array) -> SameLight:
+    """How the light of two frames agrees under a homography (3, 3) of `a` px to `b` px that rests on `points` (n, 2)
+    of `a`; nothing compared for features without a look.
+    """
+    if a.look is None or b.look is None:
+        return SameLight()
+    to_b = _to_look(b) @ homography @ np.linalg.inv(_to_look(a))
+    size = a.look.shape[1], a.look.shape[0]
+    flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+    seen = cv2.warpPerspective(b.look, to_b, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
+    there = cv2.warpPerspective(np.full(b.look.shape, 255, np.uint8), to_b, size, flags=flags)
+    ahead = _ahead(to_b, size)
+    there[~ahead] = 0
+    one, other = _texture(a.look), _texture(seen)
+    near = _around(points, a)
+    counts = np.zeros(4, int)
+    for top in range(ASIDE, size[1] - BLOCK - ASIDE + 1, BLOCK // 2):
+        for left in range(ASIDE, size[0] - BLOCK - ASIDE + 1, BLOCK // 2):
+            around = np.s_[top - ASIDE : top + BLOCK + ASIDE, left - ASIDE : left + BLOCK + ASIDE]
+            if there[around].min() < 255:
+                continue
+            block = one[top : top + BLOCK, left : left + BLOCK]
+            if block.std() < LEAST_TEXTURE or other[around].std() < LEAST_TEXTURE:
+                continue
+            found = cv2.matchTemplate(other[around], np.ascontiguousarray(block), cv2.TM_CCOEFF_NORMED).max() > ALIKE
+            apart = not near[top : top + BLOCK, left : left + BLOCK].any()
+            counts += (found, 1, found and apart, apart)
+    return SameLight(*(int(n) for n in counts))
+
+
+def _around(points: Array, a: Features) -> NDArray[np.bool_]:
+    """Where on the look of `a` the convex hull of points, and a little around it, lies."""
+    out = np.zeros(a.look.shape, np.uint8)
+    at = points @ _to_look(a)[:2, :2].T
+    # lone matches that fit by chance lie far from the others
+    middle = np.median(at, axis=0)
+    away = np.linalg.norm(at - middle, axis=1)
+    at = at[away <= OUTER * np.median(away) + 1]
+    hull = cv2.convexHull(np.rint(at).astype(np.int32))
+    cv2.fillConvexPoly(out, hull, 1)
+    return cv2.dilate(out, np.ones((2 * RIM + 1,) * 2, np.uint8)) > 0
+
+
+def _to_look(f: Features) -> Array:
+    """(3, 3): px of the frame to px of its look."""
+    kx, ky = f.look.shape[1] / f.width, f.look.shape[0] / f.height
+    return np.array([[kx, 0, 0.5 * kx - 0.5], [0, ky, 0.5 * ky - 0.5], [0, 0, 1]])
+
+
+def _ahead(h: Array, size: tuple[int, int]) -> NDArray[np.bool_]:
+    """Where a look's px lie ahead of the other camera."""
+    x, y = np.meshgrid(np.arange(size[0]), np.arange(size[1]))
+    w = h[2, 0] * x + h[2, 1] * y + h[2, 2]
+    middle = h[2, 0] * size[0] / 2 + h[2, 1] * size[1] / 2 + h[2, 2]
+    return w * np.sign(middle) > 1e-9
+
+
+def _texture(look: NDArray[np.uint8]) -> F32:
+    """The look without its slow changes of light, which all frames have alike, and without noise."""
+    light = look.astype(np.float32)
+    return cv2.GaussianBlur(light, (0, 0), FINE) - cv2.GaussianBlur(light, (0, 0), COARSE)
