@@ -2,7 +2,7 @@
 numbers typed into fields, by a seed. Counts inner errors and how long events took.
 
 Wanted: no inner error, at most one event in a thousand over 100 ms, none over 300 ms.
-Usage: monkey.py [--minutes 6] [--seeds 5] [--first 1] [--tiny]
+Usage: monkey.py [--minutes 6] [--seeds 5] [--first 1] [--tiny] [--stalls]
 """
 
 from __future__ import annotations
@@ -206,6 +206,7 @@ def main() -> None:
     parser.add_argument("--seeds", type=int, default=5)
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--tiny", action="store_true")
+    parser.add_argument("--stalls", action="store_true", help="say where long turns were spent")
     options = parser.parse_args()
     minutes, count = (0.3, 1) if options.tiny else (options.minutes, options.seeds)
     limited(round(60 * minutes * count * 1.5) + 120)
@@ -215,6 +216,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as home:
         os.environ["WINDFELL_HOME"] = home
         app = Turns()
+        if options.stalls:
+            app.watch()
         for seed in range(options.first, options.first + count):
             monkey = Monkey(app, seed)
             sys.excepthook = lambda kind, error, trace, m=monkey: m.note(

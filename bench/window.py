@@ -1,19 +1,19 @@
 """A real window for benches, driven by events; how long the interface thread was at each turn of them is noted.
 
-An application class of our own that times each event would be finer, but overriding `notify` from Python ends the
-process now and then. A turn is one event sent, or all that waited: no event took longer than its turn.
+A turn is one event sent, or all that waited: no event took longer than its turn.
 """
 
 from __future__ import annotations
 
+import faulthandler
 import os
-import sys
-import threading
+import re
+import tempfile
 import time
-import traceback
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
+from typing import IO
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -24,40 +24,52 @@ from windfell.app import theme
 from windfell.app.start import application
 
 STALL_S, IDLE_S = 0.12, 0.0005
+FRAME = re.compile(r'File "([^"]*windfell/[^"]*)", line \d+ in (\S+)')
 
 
 class Turns:
-    """The interface thread's turns: (seconds, what) in `events`; `stalls`: where it was when one took long."""
+    """The interface thread's turns: (seconds, what) in `events`."""
 
     def __init__(self) -> None:
         self.app = application()
         theme.apply(self.app, theme.LIMESTONE)
         self.events: list[tuple[float, str]] = []
-        self.stalls: Counter = Counter()
-        self._begun: float | None = None
-        threading.Thread(target=self._watch, args=(threading.get_ident(),), daemon=True).start()
+        self._log: IO[str] | None = None
 
-    def _watch(self, interface: int) -> None:
-        seen = None
-        while True:
-            time.sleep(0.02)
-            begun = self._begun
-            if begun is not None and begun != seen and time.perf_counter() - begun > STALL_S:
-                seen = begun
-                stack = traceback.extract_stack(sys._current_frames()[interface])
-                own = [f"{Path(f.filename).name}:{f.name}" for f in stack if "windfell/" in f.filename]
-                self.stalls[" > ".join(own[-6:])] += 1
+    def watch(self) -> None:
+        """Note from now on where the interface thread is when a turn takes long. Now and then that ends the process:
+        it looks at a running thread from outside.
+        """
+        self._log = tempfile.TemporaryFile("w+")  # noqa: SIM115 (it lives as long as the process)
 
     def timed(self, what: str, do: Callable[[], object]) -> None:
         """Do something on the interface thread as one turn."""
-        begun = self._begun = time.perf_counter()
+        begun = time.perf_counter()
+        if self._log:
+            # from outside of Python: whoever held a frame of ours would keep its painters alive beyond their time
+            faulthandler.dump_traceback_later(STALL_S, file=self._log)
         try:
             do()
         finally:
-            self._begun = None
+            if self._log:
+                faulthandler.cancel_dump_traceback_later()
             seconds = time.perf_counter() - begun
             if seconds > IDLE_S:
                 self.events.append((seconds, what))
+
+    @property
+    def stalls(self) -> Counter:
+        """Where the interface thread was when a turn took long, by how often."""
+        found: Counter = Counter()
+        if self._log is None:
+            return found
+        self._log.seek(0)
+        for dump in self._log.read().split("Timeout (")[1:]:
+            # the interface thread is the one that the bench's own doings end in
+            own = next((part for part in dump.split("\n\n") if "in timed" in part), "")
+            places = [f"{Path(m[1]).name}:{m[2]}" for m in FRAME.finditer(own)]
+            found[" < ".join(places[:6])] += 1
+        return found
 
     def step(self) -> None:
         """All that waits."""

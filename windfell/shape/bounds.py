@@ -38,6 +38,8 @@ def plane_bounds(
     kind = PROJECTIONS[projection]
     plane = kind.forward((covered_rays(frames) if rays is None else rays) @ view)
     plane = plane[np.isfinite(plane).all(axis=1)]
+    if not len(plane):
+        return 0.0, 0.0, 0.0, 0.0
     if frames[0].place is None:
         limit = np.array([kind.half_width, kind.half_height])
         plane = np.clip(plane, -limit, limit)
@@ -87,10 +89,19 @@ def fitted_canvas(
     `rays`: their `covered_rays`, if they are known.
     """
     left, top, right, bottom = plane_bounds(projection, frames, view, rays)
+    # turned so far that its limits hide all of it, there is an edge at most to see
+    left, right = _apart(left, right, 2 / px_per_unit)
+    top, bottom = _apart(top, bottom, 2 / px_per_unit)
     width = max(2, round((right - left) * px_per_unit))
     height = max(2, round((bottom - top) * px_per_unit))
     rows = tuple(float(v) for v in view.ravel())
     return Canvas(projection, left, top, right, bottom, width, height, rows)
+
+
+def _apart(low: float, high: float, least: float) -> tuple[float, float]:
+    """Two bounds at least so far apart."""
+    short = max(0.0, least - (high - low)) / 2
+    return low - short, high + short
 
 
 def sphere_canvas(width: int) -> Canvas:
