@@ -7,7 +7,6 @@ Errors are those of rotations after the common turn is removed, in px at the fra
 from __future__ import annotations
 
 import json
-import sys
 import tempfile
 import time
 from collections.abc import Callable
@@ -17,7 +16,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
-from common import ROOT
+from common import ROOT, asked
 
 from windfell.align.registration import Placed
 from windfell.align.series import Onto, fitted_similarity
@@ -294,4 +293,8 @@ def main(count: int = 3) -> None:
 
 
 if __name__ == "__main__":
-    main(*(int(v) for v in sys.argv[1:]))
+    tiny, numbers = asked(100, 5400)
+    if tiny:
+        print("demo row", ours(ROOT / "windfell/demo/frames/ridge-sweep")[0])
+    else:
+        main(*numbers)

@@ -91,3 +91,10 @@ def backdrops(pictures: str | None, width: int = 6000) -> list:
         canvas.colour[:] = around
         out.append((path.stem, Photographer(canvas)))
     return out
+
+
+def asked(tiny_limit_s: int, limit_s: int) -> tuple[bool, list[int]]:
+    """Whether only the tiny mode is asked for, and the numbers on the command line; the time limit is set by that."""
+    tiny = "--tiny" in sys.argv
+    limited(tiny_limit_s if tiny else limit_s)
+    return tiny, [int(v) for v in sys.argv[1:] if v != "--tiny"]

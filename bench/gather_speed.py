@@ -1,30 +1,29 @@
 """200 JPEGs of 24 megapixels: how soon lanes, first thumbnails and Readiness are there, and the memory.
 
-python bench/gather_speed.py [COUNT]
+python bench/gather_speed.py [COUNT] [--tiny]
 """
 
 from __future__ import annotations
 
-import sys
 import tempfile
 import time
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from common import frames_of, own_peak_mb
+from common import FULL, asked, frames_of, own_peak_mb
 
 from windfell.demo.files import with_thumbnail
 from windfell.engine.core import Engine
 from windfell.engine.proposals import propose
 from windfell.engine.survey import readiness
 from windfell.frames.still import StillFrame, exif_segment
-from windfell.job import CORES, Job
+from windfell.job import Job
 from windfell.recipe.model import Project
 
 
-def card(folder: Path, count: int) -> list[str]:
+def card(folder: Path, count: int, scale: float) -> list[str]:
     """The demo's sets again and again, each half an hour later, by other times in their EXIF."""
-    sets = [[with_preview(p, folder) for p in frames_of(name)] for name in ("ridge-sweep", "village-green")]
+    sets = [[with_preview(p, folder) for p in frames_of(name, scale)] for name in ("ridge-sweep", "village-green")]
     out: list[str] = []
     turn = 0
     while len(out) < count:
@@ -55,14 +54,14 @@ def stamp(taken: datetime) -> bytes:
     return taken.strftime("%Y:%m:%d %H:%M:%S").encode()
 
 
-def main(count: int = 200) -> None:
-    with tempfile.TemporaryDirectory(dir=Path(frames_of("ridge-sweep")[0]).parent.parent) as name:
+def main(count: int = 200, scale: float = FULL) -> None:
+    with tempfile.TemporaryDirectory(dir=Path(frames_of("ridge-sweep", scale)[0]).parent.parent) as name:
         folder = Path(name)
-        paths = card(folder, count)
+        paths = card(folder, count, scale)
         begun = time.perf_counter()
         proposal = propose(paths, Job())
         lanes = time.perf_counter() - begun
-        Job().map(lambda p: StillFrame(p).preview(), paths[:40], "first thumbnails", CORES)
+        Job().map(lambda p: StillFrame(p).preview(), paths[:40], "first thumbnails")
         first = time.perf_counter() - begun
         assert StillFrame(paths[0]).preview() is not None
         print(f"{len(paths)} frames, {len(proposal.sets)} lanes")
@@ -76,4 +75,5 @@ def main(count: int = 200) -> None:
 
 
 if __name__ == "__main__":
-    main(*(int(v) for v in sys.argv[1:]))
+    tiny, numbers = asked(100, 900)
+    main(*([20, 0.3] if tiny else numbers))

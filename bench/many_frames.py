@@ -11,7 +11,7 @@ import json
 import time
 
 import numpy as np
-from common import FOLDER, own_peak_mb
+from common import FOLDER, asked, own_peak_mb
 
 from windfell.align.adjust import Observations, adjust, errors_px
 from windfell.align.cameras import cameras_of, carried
@@ -74,5 +74,7 @@ def from_files() -> None:
 
 
 if __name__ == "__main__":
+    tiny, _ = asked(100, 900)
     adjustment()
-    from_files()
+    if not tiny:
+        from_files()

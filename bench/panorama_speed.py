@@ -14,7 +14,7 @@ import time
 from pathlib import Path
 
 import cv2
-from common import ROOT, decode_seconds, frames_of, own_peak_mb, row, windfell
+from common import FULL, ROOT, asked, decode_seconds, frames_of, own_peak_mb, row, windfell
 
 COARSE = """
 import os, sys, time
@@ -29,6 +29,10 @@ window.show()
 app.processEvents()
 begun = time.perf_counter()
 window.open_paths(sys.argv[1:])
+while session.frame_set is None:
+    app.processEvents()
+    time.sleep(0.002)
+session.go("shape")
 while window.source.shown is None:
     app.processEvents()
     time.sleep(0.002)
@@ -48,8 +52,9 @@ def coarse_seconds(paths: list[str]) -> float:
 
 
 def main() -> None:
-    rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
-    paths = frames_of("ridge-sweep")
+    tiny, numbers = asked(100, 900)
+    rounds = 1 if tiny else (numbers or [3])[0]
+    paths = frames_of("ridge-sweep", 0.4 if tiny else FULL)
     for n in range(rounds):
         yardstick = decode_seconds(paths)
         row(f"round {n + 1}: decoding alone (D)", yardstick, yardstick)

@@ -5,14 +5,13 @@ python bench/readiness.py [COUNT] [FIRST_SEED]
 
 from __future__ import annotations
 
-import sys
 import tempfile
 import time
 from collections import Counter
 from pathlib import Path
 
-import common  # noqa: F401 (sets the path)
 import numpy as np
+from common import asked
 
 from windfell.demo.faults import IN_A_ROW, IN_A_SERIES, write_planted
 from windfell.engine.core import Engine
@@ -70,4 +69,5 @@ def main(count: int = 200, first: int = 1) -> None:
 
 
 if __name__ == "__main__":
-    main(*(int(v) for v in sys.argv[1:]))
+    tiny, numbers = asked(100, 1800)
+    main(*([2] if tiny else numbers))

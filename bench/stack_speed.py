@@ -5,21 +5,21 @@ Wanted: within 2.5 D and 2 GB.
 
 from __future__ import annotations
 
-import sys
 import tempfile
 import time
 from pathlib import Path
 
 import cv2
 import numpy as np
-from common import decode_seconds, frames_of, row, windfell
+from common import FULL, asked, decode_seconds, frames_of, row, windfell
 
 from windfell.combine.network import median_ranks, ranked
 
 
 def main() -> None:
-    rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
-    paths = frames_of("village-green")
+    tiny, numbers = asked(100, 900)
+    rounds = 1 if tiny else (numbers or [3])[0]
+    paths = frames_of("village-green", 0.3 if tiny else FULL)
     for n in range(rounds):
         yardstick = decode_seconds(paths)
         row(f"round {n + 1}: decoding alone (D)", yardstick, yardstick)

@@ -8,13 +8,12 @@ as wrongly placed if it is a stranger, or lies more than half a degree off the t
 
 from __future__ import annotations
 
-import sys
 import tempfile
 import time
 from pathlib import Path
 
-import common  # noqa: F401 (sets the path)
 import numpy as np
+from common import asked
 
 from windfell.align.registration import Placed
 from windfell.demo.faults import _photographer
@@ -106,4 +105,5 @@ def main(count: int = 300, first: int = 1) -> None:
 
 
 if __name__ == "__main__":
-    main(*(int(v) for v in sys.argv[1:]))
+    tiny, numbers = asked(100, 3600)
+    main(*([1] if tiny else numbers))

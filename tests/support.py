@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
+import os
+import shutil
 import tempfile
+from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
 
@@ -19,6 +23,20 @@ from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 
 SCALE = 0.3
 _HOME = tempfile.TemporaryDirectory(prefix="windfell-tests-")
+_SCENES = Path(os.environ.get("WINDFELL_TEST_SCENES") or _HOME.name)
+
+
+def drawn(name: str, draw: Callable[[Path], None]) -> Path:
+    """A folder of a scene that is drawn once, also for tests that run in other processes meanwhile."""
+    folder = _SCENES / name
+    with open(_SCENES / f"{name}.lock", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not folder.exists():
+            part = _SCENES / f"{name}.part"
+            shutil.rmtree(part, ignore_errors=True)
+            draw(part)
+            part.rename(folder)
+    return folder
 
 
 def unit_rays(count: int, seed: int, half_angle: float = np.pi) -> np.ndarray:
@@ -33,25 +51,21 @@ def unit_rays(count: int, seed: int, half_angle: float = np.pi) -> np.ndarray:
 @lru_cache(maxsize=8)
 def ridge(count: int = 4, seed: int = 8, k1: float = -0.035, overlap: float = 0.30) -> Path:
     """A folder with a small handheld row and its truth."""
-    folder = Path(_HOME.name) / f"ridge-{count}-{seed}-{k1}-{overlap}"
-    write_row(folder, RowPlan(count=count, seed=seed, k1=k1, overlap=overlap), SCALE, Job())
-    return folder
+    plan = RowPlan(count=count, seed=seed, k1=k1, overlap=overlap)
+    return drawn(f"ridge-{count}-{seed}-{k1}-{overlap}", lambda folder: write_row(folder, plan, SCALE, Job()))
 
 
 @lru_cache(maxsize=2)
 def stranger() -> Path:
     """A frame of another land."""
-    folder = Path(_HOME.name) / "stranger"
-    write_row(folder, RowPlan(count=1, seed=77, start_yaw_deg=120), SCALE, Job(), canvas_seed=99)
-    return folder / "ridge-01.jpg"
+    plan = RowPlan(count=1, seed=77, start_yaw_deg=120)
+    return drawn("stranger", lambda folder: write_row(folder, plan, SCALE, Job(), canvas_seed=99)) / "ridge-01.jpg"
 
 
 @lru_cache(maxsize=1)
 def green() -> Path:
     """A folder with a small tripod series and its truth."""
-    folder = Path(_HOME.name) / "green"
-    write_green(folder, GreenPlan(), SCALE, Job())
-    return folder
+    return drawn("green", lambda folder: write_green(folder, GreenPlan(), SCALE, Job()))
 
 
 def truth_of(folder: Path) -> dict:

@@ -1,4 +1,6 @@
-"""Style checks, the core's tests where Qt cannot be imported, then all others; one closing line."""
+"""Style checks, the core's tests where Qt cannot be imported, those of the window and the project, every bench in its
+tiny mode; parts side by side, one for each core. Ends with unittest's summary and one closing line.
+"""
 
 from __future__ import annotations
 
@@ -7,10 +9,36 @@ import re
 import subprocess
 import sys
 import tempfile
-import unittest
+import time
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
+PART_LIMIT_S = 900
+# what takes longest begins first, so that no core waits for it at the end
+LONG = ("core/test_readiness", "app/test_window", "core/test_register", "app/test_prepare", "app/test_points",
+        "app/test_parts", "app/test_dragging", "core/test_develop", "app/test_lines", "app/test_parallax",
+        "core/test_parallax", "core/test_align", "core/test_zoom", "app/test_real_window", "core/test_engine")
+NO_TINY = {"common", "window"}
+
+
+@dataclass(frozen=True)
+class Part:
+    """A process of its own: tests of a file, or a bench's tiny mode."""
+
+    name: str
+    command: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Outcome:
+    part: Part
+    ran: int
+    failed: int
+    skipped: int
+    seconds: float
+    output: str
 
 
 def style_problems() -> int:
@@ -19,46 +47,65 @@ def style_problems() -> int:
     return 1 if done.returncode else 0
 
 
-def core_without_qt() -> tuple[int, int]:
-    """(passed, failed) of the core's tests in the environment without Qt."""
-    python = ROOT / ".venv-core/bin/python"
-    done = subprocess.run(
-        [python, "-m", "unittest", "discover", "-s", "tests/core", "-t", "."],
-        cwd=ROOT, check=False, capture_output=True, text=True,
-    )
-    print("Core tests without Qt:", done.stderr.strip().splitlines()[-1])
-    ran = int((re.search(r"Ran (\d+) test", done.stderr) or [0, "0"])[1])
-    failed = sum(int(n) for n in re.findall(r"(?:failures|errors)=(\d+)", done.stderr))
-    if done.returncode and not failed:
-        failed = 1
-    if failed:
-        print(done.stderr)
-    return max(0, ran - failed), failed
+def parts() -> list[Part]:
+    out = []
+    for path in sorted((ROOT / "tests").glob("*/test_*.py")):
+        kind, stem = path.parent.name, path.stem
+        python = ".venv-core/bin/python" if kind == "core" else ".venv/bin/python"
+        out.append(Part(f"{kind}/{stem}", (str(ROOT / python), "-m", "unittest", "-b", f"tests.{kind}.{stem}")))
+    for path in sorted((ROOT / "bench").glob("*.py")):
+        if path.stem not in NO_TINY:
+            out.append(Part(f"bench/{path.stem}", (str(ROOT / ".venv/bin/python"), str(path), "--tiny")))
+    order = {name: n for n, name in enumerate(LONG)}
+    return sorted(out, key=lambda p: order.get(p.name, len(order)))
 
 
-def other_tests() -> unittest.TestResult:
-    """The tests of the window and of the project itself."""
-    suite = unittest.TestSuite(
-        unittest.defaultTestLoader.discover(str(ROOT / "tests" / part), top_level_dir=str(ROOT))
-        for part in ("app", "project"))
-    return unittest.TextTestRunner(stream=sys.stdout, verbosity=1, buffer=True).run(suite)
+def carried_out(part: Part, environment: dict[str, str]) -> Outcome:
+    begun = time.monotonic()
+    with tempfile.TemporaryDirectory() as home:
+        try:
+            done = subprocess.run(
+                part.command, cwd=ROOT, check=False, capture_output=True, text=True, timeout=PART_LIMIT_S,
+                errors="replace", env={**environment, "WINDFELL_HOME": home})
+            status, output = done.returncode, done.stdout + done.stderr
+        except subprocess.TimeoutExpired as error:
+            status, output = 1, f"{error.stdout or ''}\nended: it took more than {PART_LIMIT_S} s"
+    seconds = time.monotonic() - begun
+    if part.name.startswith("bench/"):
+        return Outcome(part, 1, int(status != 0), 0, seconds, output)
+    ran = int((re.findall(r"Ran (\d+) tests?", output) or ["0"])[-1])
+    last = output.strip().splitlines()[-1] if output.strip() else ""
+    failed = sum(int(n) for n in re.findall(r"(?:failures|errors|unexpected successes)=(\d+)", last))
+    skipped = sum(int(n) for n in re.findall(r"skipped=(\d+)", last))
+    if (status and not failed) or not ran:
+        failed = max(1, failed)
+        ran = max(ran, 1)
+    return Outcome(part, ran, failed, skipped, seconds, output)
 
 
 def main() -> int:
-    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    sys.path.insert(0, str(ROOT))
-    with tempfile.TemporaryDirectory() as home:
-        os.environ["WINDFELL_HOME"] = home
-        style = style_problems()
-        passed, failed = core_without_qt()
-        result = other_tests()
-    bad = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    good = result.testsRun - bad - len(result.skipped)
-    print(f"{passed + good + (1 - style)} passed, {failed + bad + style} failed", flush=True)
-    return 1 if failed + bad + style else 0
+    begun = time.monotonic()
+    style = style_problems()
+    with tempfile.TemporaryDirectory() as scenes:
+        environment = {
+            **os.environ, "QT_QPA_PLATFORM": "offscreen", "PYTHONPATH": str(ROOT),
+            "WINDFELL_TEST_SCENES": scenes, "WINDFELL_BENCH": str(Path(scenes) / "bench")}
+        outcomes = []
+        with ThreadPoolExecutor(max(1, len(os.sched_getaffinity(0)))) as pool:
+            for outcome in pool.map(lambda p: carried_out(p, environment), parts()):
+                outcomes.append(outcome)
+                mark = "FAILED" if outcome.failed else "ok"
+                print(f"{outcome.part.name:<26} {outcome.ran:4d} in {outcome.seconds:5.1f} s  {mark}", flush=True)
+                if outcome.failed:
+                    print(outcome.output, flush=True)
+    ran, failed = sum(o.ran for o in outcomes), sum(o.failed for o in outcomes)
+    skipped = sum(o.skipped for o in outcomes)
+    print("-" * 70)
+    print(f"Ran {ran} tests in {time.monotonic() - begun:.3f}s\n")
+    print(f"FAILED (failures={failed})" if failed else "OK")
+    print(f"{ran - failed - skipped + (1 - style)} passed, {failed + style} failed", flush=True)
+    return 1 if failed + style else 0
 
 
 if __name__ == "__main__":
-    code = main()
-    sys.stdout.flush()
-    os._exit(code)
+    sys.exit(main())

@@ -59,7 +59,7 @@ class TheDesk(WindowTest):
         self.click(self.window.status.stop)
         self.until(lambda: not self.session.desk.busy)
         self.assertLess(time.monotonic() - begun, 0.5)
-        self.assertFalse(self.window.status.stop.isVisible())
+        self.until(lambda: not self.window.status.stop.isVisible(), 1)
         gate.set()
 
 

@@ -52,7 +52,7 @@ class Rules(unittest.TestCase):
                 for dtype in (np.uint8, np.uint16):
                     layers = [Layer(Sheet(p, way)) for p in planes(n, dtype)]
                     self.assertTrue(by_rank(layers, RULES[name]))
-                    picked = combined(layers, RULES[name], region)
+                    picked, _ = combined(layers, RULES[name], region)
                     light = [way.light(x.sheet.pixels[2:19, 3:23]) for x in layers]
                     assert_allclose(picked, way.working(REFERENCE[name](light, axis=0)), atol=1e-5)
 
@@ -60,6 +60,17 @@ class Rules(unittest.TestCase):
         flat = [np.full((20, 30, 3), v, np.float32) for v in (0.2, 0.9)]
         away = np.array([[1, 0, -15.0], [0, 1, 0], [0, 0, 1]])
         layers = [Layer(Sheet(flat[0])), Layer(Sheet(flat[1]), away)]
-        light = combined(layers, RULES["mean"], Region(0, 0, 30, 20))
+        light, _ = combined(layers, RULES["mean"], Region(0, 0, 30, 20))
         assert_allclose(light[:, :14], 0.2, atol=1e-6)
         assert_allclose(light[:, 17:], 0.55, atol=1e-6)
+
+    def test_where_no_layer_covers_nothing_is_made_up(self):
+        sheet = Sheet(np.full((20, 30, 3), 0.5, np.float16))
+        aside = np.array([[1.0, 0, 12], [0, 1, 0], [0, 0, 1]])
+        for name, rule in RULES.items():
+            with self.subTest(name):
+                light, covered = combined([Layer(sheet, aside)], rule, Region(0, 0, 30, 20))
+                self.assertTrue(covered[:, :17].all())
+                self.assertFalse(covered[:, 19:].any())
+                assert_allclose(light[:, 19:], 0)
+                assert_allclose(light[:, :17], 0.5, atol=1e-3)

@@ -168,7 +168,9 @@ class TwoSizes(unittest.TestCase):
         cameras = cameras_of([self.SIZE] * 2, [0, 0], np.array([1800.0]))
         p = np.random.default_rng(2).uniform([200, 200], [1200, 800], (40, 2))
         refined([Observations(0, 1, p, p)], cameras, lambda n: view(n, (2, 1)[n]), Job())
-        self.assertEqual(asked, [(0, 0.25), (1, 0.5), (0, 0.5), (1, 1.0), (0, 1.0), (1, 1.0)])
+        # two are read at once, so either may come first
+        self.assertEqual(sorted(asked[:2]), [(0, 0.25), (1, 0.5)])
+        self.assertEqual(sorted(asked[2:]), [(0, 0.5), (0, 1.0), (1, 1.0), (1, 1.0)])
 
     def test_large_frames_have_closer_views_and_others_do_not(self):
         engine, job = Engine(), Job()

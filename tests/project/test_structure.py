@@ -8,10 +8,10 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[2]
 PACKAGE = ROOT / "windfell"
-GROUND = {"geometry", "pixels", "recipe", "errors", "job"}
+GROUND = {"geometry", "pixels", "recipe", "errors", "job", "later"}
 SUBJECTS = {"frames", "develop", "readiness", "align", "shape", "join", "combine", "output", "demo"}
 ALLOWED = {
-    **dict.fromkeys(("recipe", "pixels", "errors", "job"), GROUND),
+    **dict.fromkeys(("recipe", "pixels", "errors", "job", "later"), GROUND),
     "geometry": {"geometry"},
     **{part: GROUND | {part} for part in SUBJECTS},
     "join": GROUND | {"join", "shape"},
@@ -43,6 +43,23 @@ def imports(path: Path) -> set[str]:
 
 def part_of(module: str) -> str:
     return module.split(".")[1] if module.count(".") else ""
+
+
+class Benches(unittest.TestCase):
+    def test_every_bench_has_a_tiny_mode_and_a_limit(self):
+        for path in sorted((ROOT / "bench").glob("*.py")):
+            if path.stem in ("common", "window"):
+                continue
+            with self.subTest(path.stem):
+                text = path.read_text()
+                self.assertRegex(text, r"asked\(|limited\(")
+                self.assertRegex(text, r"asked\(|--tiny")
+
+    def test_the_demo_sets_names_are_those_that_the_command_line_knows(self):
+        from windfell.demo.names import NAMES
+        from windfell.demo.sets import SETS
+
+        self.assertEqual(tuple(SETS), NAMES)
 
 
 class Structure(unittest.TestCase):
