@@ -356,10 +356,14 @@ class Commands(WindowTest):
 
     def test_the_finder_lists_and_runs_commands(self):
         self.open("shape")
-        finder = CommandFinder(self.window, list(self.window.actions_by_name.values()))
-        self.assertEqual(finder.list.count(), len(ACTIONS))
+        finder = CommandFinder(self.window, list(self.window.actions_by_name.values()), self.window.why_not)
+        self.assertEqual(finder.list.topLevelItemCount(), len(ACTIONS))
+        rows = [finder.list.topLevelItem(n) for n in range(len(ACTIONS))]
+        told = {r.text(0): r.text(1) for r in rows}
+        self.assertEqual(told["Save project"], "Ctrl+S")
+        self.assertIn("Undo  (nothing to undo)", told)
         finder.field.setText("trim edges")
-        self.assertEqual(finder.list.count(), 1)
+        self.assertEqual(finder.list.topLevelItemCount(), 1)
         QTest.keyClick(finder.field, Qt.Key.Key_Return)
         self.assertIs(self.session.frame_set.outline.edges, Edges.TRIM)
 

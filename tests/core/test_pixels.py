@@ -2,6 +2,7 @@
 
 import unittest
 
+import imagecodecs
 import numpy as np
 from numpy.testing import assert_allclose, assert_array_equal
 
@@ -90,3 +91,31 @@ class Pyramids(unittest.TestCase):
         whole = filled(broken, weight)
         assert_allclose(whole, picture, atol=0.01)
         assert_array_equal(whole[:10], picture[:10])
+
+
+# as published: IEC 61966-2-1, SMPTE EG 432-1 with D65, ITU-R BT.2020
+PUBLISHED = {
+    "srgb": ((0.640, 0.330), (0.300, 0.600), (0.150, 0.060)),
+    "display-p3": ((0.680, 0.320), (0.265, 0.690), (0.150, 0.060)),
+    "rec2020": ((0.708, 0.292), (0.170, 0.797), (0.131, 0.046)),
+}
+
+
+def linear_of(name: str) -> bytes:
+    """A profile of linear light by published primaries."""
+    flat = [v for x, y in PUBLISHED[name] for v in (x, y, 1.0)]
+    return imagecodecs.cms_profile("rgb", primaries=flat, whitepoint=[0.3127, 0.3290, 1.0], gamma=1.0)
+
+
+class Spaces(unittest.TestCase):
+    def test_every_output_space_is_what_the_colour_library_makes_of_it(self):
+        some = [[0.5, 0.4, 0.3], [0.2, 0.5, 0.3], [0.1, 0.15, 0.4], [0.7, 0.7, 0.7], [0.05, 0.06, 0.04]]
+        colours = np.array([some], np.float32)
+        self.assertEqual(SPACES.keys(), PUBLISHED.keys())
+        for name, space in SPACES.items():
+            with self.subTest(name):
+                theirs = imagecodecs.cms_transform(
+                    colours, linear_of("rec2020"), linear_of(name), colorspace="rgb", outcolorspace="rgb",
+                    outdtype="float32")
+                ours = space.decoded(Encoder(space, 32)(colours))
+                assert_allclose(ours, theirs, atol=1.5e-3)

@@ -219,7 +219,7 @@ class Deeds:
             export.set_place(path)
 
     def on_find_command(self) -> None:
-        CommandFinder(self.window, list(self.window.actions_by_name.values())).exec()
+        CommandFinder(self.window, list(self.window.actions_by_name.values()), self.window.why_not).exec()
 
     def on_about(self) -> None:
         QMessageBox.about(self.window, "About Windfell", (

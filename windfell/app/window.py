@@ -268,6 +268,20 @@ class Window(QMainWindow):
         name = Path(s.path).stem if s.path else "New project"
         self.setWindowTitle(f"{name}{' *' if s.unsaved and s.project.sets else ''} — Windfell")
 
+    def why_not(self, action: QAction) -> str:
+        """Why an action cannot be carried out now, in a few words."""
+        name = next((n for n, a in self.actions_by_name.items() if a is action), "")
+        if name in ("undo", "redo"):
+            return f"nothing to {name}"
+        spec = next((x for x in ACTIONS if x.name == name), None)
+        if spec is None or action.isEnabled():
+            return ""
+        if self.session.frame_set is None and spec.needs:
+            return "needs a set of frames"
+        if spec.stations and self.session.station not in spec.stations:
+            return f"only at {' and '.join(x.capitalize() for x in spec.stations)}"
+        return "needs a chosen frame" if spec.needs == "frame" else ""
+
     def _write_notes(self) -> None:
         s = self.session
         if s.frame_set is None:

@@ -19,7 +19,7 @@ from windfell.geometry.projections import PROJECTIONS
 from windfell.job import Job
 from windfell.recipe import edits
 from windfell.recipe.edits import field_at
-from windfell.recipe.model import Edges, FrameSet, LineKind, PlumbLine, Project, ProjectionChoice, View
+from windfell.recipe.model import Camera, Edges, FrameSet, LineKind, PlumbLine, Project, ProjectionChoice, View
 from windfell.shape.stretch import most_stretch
 
 RULERS = (("Turn", "view.yaw_deg"), ("Tilt", "view.pitch_deg"), ("Roll", "view.roll_deg"))
@@ -96,6 +96,12 @@ class Shape(Station):
             ruler.set_value(getattr(frame_set.view, path.partition(".")[2]))
         self.edges.set_value(str(frame_set.outline.edges))
         self.sphere.setChecked(frame_set.view.full_sphere)
+        slid = frame_set.registration.camera is Camera.SLID
+        # along a flat subject there is one projection, and no sphere
+        self.sphere.setVisible(not slid)
+        for path in ("view.yaw_deg", "view.pitch_deg"):
+            self.rulers[path].setVisible(not slid)
+        self.proofs.show_only("rectilinear" if slid else None)
         active = str(frame_set.view.projection)
         if frame_set.view.projection is ProjectionChoice.AUTO:
             active = self._automatic(frame_set)
@@ -173,8 +179,7 @@ def _figures(engine, project: Project, set_id: str, job: Job) -> list[str]:
     stages = engine.stages(project, set_id)
     canvas = stages.canvas(job)
     kept = stages.kept_area(job)
-    stretch = most_stretch(canvas, stages.posed(job))
-    return [
-        f"{canvas.width} x {canvas.height} px",
-        f"kept {100 * kept:.0f} %   stretch {stretch:.1f} x",
-    ]
+    size, kept = f"{canvas.width} x {canvas.height} px", f"kept {100 * kept:.0f} %"
+    if project.set(set_id).registration.camera is Camera.SLID:
+        return [size, kept]
+    return [size, f"{kept}   stretch {most_stretch(canvas, stages.posed(job)):.1f} x"]

@@ -130,6 +130,8 @@ class Proofs(QWidget):
     def show_for(self, project: Project, set_id: str, active: str) -> None:
         """Make the proofs of a set; the active one is marked."""
         for value, card in self.cards.items():
+            if card.isHidden():
+                continue
             if card.active != (value == active):
                 card.active = value == active
                 card.update()
@@ -144,6 +146,11 @@ class Proofs(QWidget):
                 self._wanted[value] = varied, set_id
         self._ask_all()
 
+    def show_only(self, value: str | None) -> None:
+        """Only one alternative applies; None: all do."""
+        for name, card in self.cards.items():
+            card.setVisible(value in (None, name))
+
     def _ask_all(self) -> None:
         """The proofs that are out of date, once the hand rests and the picture is there."""
         if self._session.moving or not self._after.settled:
@@ -154,7 +161,8 @@ class Proofs(QWidget):
 
     @property
     def settled(self) -> bool:
-        return not self._wanted and all(c.image is not None or c.problem for c in self.cards.values())
+        return not self._wanted and all(
+            c.image is not None or c.problem or c.isHidden() for c in self.cards.values())
 
     def _ask(self, value: str, project: Project, set_id: str) -> None:
         engine, card = self._session.engine, self.cards[value]
