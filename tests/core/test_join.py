@@ -9,8 +9,8 @@ from numpy.testing import assert_allclose
 from windfell.job import Job
 from windfell.join.agree import difference, owned_picture, reaching, taken
 from windfell.join.blend import Piece, blended, hard_weights, heard_only, wide_correction
-from windfell.join.light import LightSamples, fitted_light
-from windfell.join.seams import Claim, cut_owner, nearest_owner, spread
+from windfell.join.light import FrameSeen, LightSamples, fair_light, fitted_light, shared_samples
+from windfell.join.seams import Claim, _cut, cut_owner, nearest_owner, seam_cost, spread
 from windfell.join.warp import Warped
 from windfell.pixels.tiles import Region
 
@@ -33,6 +33,24 @@ class Light(unittest.TestCase):
         r2 = np.linspace(0, 1, 9)
         v = found[0].falloff
         assert_allclose(v[0] * r2 + v[1] * r2**2 + v[2] * r2**3, -0.30 * r2 - 0.10 * r2**2, atol=0.02)
+
+    def test_samples_are_of_the_same_spots(self):
+        rng = np.random.default_rng(3)
+        scene = rng.uniform(0.05, 0.6, (80, 120, 3)).astype(np.float32)
+        boxes = [Region(0, 5, 70, 60), Region(40, 0, 80, 70), Region(0, 70, 30, 10)]
+        views = []
+        for n, box in enumerate(boxes):
+            light = scene[box.within(Region(0, 0, 120, 80))] * np.float32(1 + 0.5 * n)
+            views.append(FrameSeen(box, light, fair_light(light, np.ones(light.shape[:2], bool)), light[..., 0]))
+        found = shared_samples([*views, None], np.random.default_rng(1))
+        self.assertEqual([(s.a, s.b) for s in found], [(0, 1)])
+        assert_allclose(found[0].light_b, 1.5 * found[0].light_a, rtol=1e-5)
+        self.assertEqual(len(found[0].light_a), 30 * 60)
+
+    def test_nearly_black_and_burnt_out_light_is_not_compared(self):
+        light = np.array([[[0.5, 0.5, 0.5], [0.5, 0.001, 0.5], [0.95, 0.5, 0.5], [0.5, 0.5, 0.5]]], np.float32)
+        valid = np.array([[True, True, True, False]])
+        self.assertEqual(fair_light(light, valid).tolist(), [[True, False, False, False]])
 
     def test_without_samples_nothing_changes(self):
         self.assertEqual(fitted_light(2, [], Job())[1].gain, (1.0, 1.0, 1.0))
@@ -76,6 +94,29 @@ class Seams(unittest.TestCase):
             return (changes * (difference[:, 1:] + difference[:, :-1])).sum()
 
         self.assertLess(cost(cut_owner(shape, claims, Job())), cost(nearest_owner(shape, claims)))
+
+    def test_from_coarse_to_fine_costs_hardly_more_than_all_at_once(self):
+        """On a surface that can be halved as often as it is."""
+        rng = np.random.default_rng(9)
+        shape = (128, 256)
+        scene = cv2.GaussianBlur(rng.uniform(0, 1, (*shape, 3)).astype(np.float32), (0, 0), 3)
+        y, x = np.mgrid[0:128, 0:256]
+        # the frames look alike only along a winding path
+        differ = np.clip(np.abs(x - 112 - 9 * np.sin(y / 14)) / 8 - 1, 0, 1)[..., None].astype(np.float32)
+        claims = []
+        for left, right, seed in ((0, 160, 1), (96, 256, 2)):
+            own = np.random.default_rng(seed).uniform(0, 1, (*shape, 3)).astype(np.float32)
+            colour = (scene + differ * cv2.GaussianBlur(own, (0, 0), 2))[:, left:right].copy()
+            depth = np.minimum(np.arange(right - left), np.arange(right - left)[::-1]) / 80
+            claims.append(Claim(Region(left, 0, right - left, 128), colour, np.ones(colour.shape[:2], bool),
+                                np.tile(depth, (128, 1)).astype(np.float32)))
+        owner = cut_owner(shape, claims, Job())
+        whole = nearest_owner(shape, claims)
+        _cut(whole, claims, np.ones(shape, bool), Job(), 3)
+        self.assertLess(seam_cost(owner, claims), 1.02 * seam_cost(whole, claims))
+        seam = owner[:, 1:] != owner[:, :-1]
+        self.assertLess(np.mean(differ[:, 1:, 0][seam] > 0.3), 0.05)
+        self.assertTrue((owner[:, :96] == 0).all() and (owner[:, 160:] == 1).all())
 
     def test_spots_nobody_owns_take_the_nearest_owner(self):
         owner = np.full((10, 20), -1, np.int16)

@@ -9,7 +9,8 @@ import numpy as np
 from tests.support import textured
 from windfell.align.features import Features, look_of, quick_features
 from windfell.align.glance import glance_at
-from windfell.align.pairs import Link, NoLink, find_links, link
+from windfell.align.matching import matches
+from windfell.align.pairs import Link, NoLink, _explanations, find_links, link
 from windfell.align.same_light import same_light
 from windfell.job import Job
 
@@ -47,6 +48,15 @@ class Moved(unittest.TestCase):
         self.assertIsInstance(found, Link)
         at = found.homography @ [250, 300, 1]
         np.testing.assert_allclose(at[:2] / at[2], [250 - SHIFT, 300], atol=3)
+
+    def test_what_the_first_explanation_leaves_is_looked_at_too(self):
+        a, b = (features(f) for f in two_frames(soft_land(2.4)))
+        pairs = matches(a, b)
+        found, _ = _explanations(a.points[pairs[:, 0]], b.points[pairs[:, 1]], a, b)
+        moved = [h @ [400, 320, 1] for h, _ in found]
+        across = [400 - m[0] / m[2] for m in moved]
+        self.assertEqual(sorted(round(v, -1) for v in across[:2]), [MOVED, SHIFT])
+        self.assertFalse((found[0][1] & found[1][1]).any())
 
     def test_a_glance_at_the_thing_alone_is_not_firm(self):
         a, b = (features(f) for f in two_frames(soft_land(4.0)))

@@ -28,6 +28,15 @@ class Canvases(unittest.TestCase):
             points = np.random.default_rng(1).uniform(0, [canvas.width, canvas.height], (50, 2))
             assert_allclose(canvas.pixels(canvas.rays(points)), points, atol=1e-6)
 
+    def test_a_view_turned_past_all_frames_keeps_an_edge(self):
+        away = from_yaw_pitch_roll(np.pi, np.radians(80), 0.0)
+        for name in PROJECTIONS:
+            with self.subTest(name):
+                canvas = fitted_canvas(name, row([0]), away, 300)
+                self.assertGreater(canvas.right - canvas.left, 0)
+                self.assertGreater(canvas.bottom - canvas.top, 0)
+                self.assertTrue(np.isfinite(canvas.px_per_unit))
+
     def test_a_fitted_canvas_holds_all_frames(self):
         frames = row([-30, 0, 30])
         for name in PROJECTIONS:
