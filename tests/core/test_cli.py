@@ -157,7 +157,8 @@ class CommandLine(unittest.TestCase):
     def test_a_broken_file_is_an_unreadable_input_if_nothing_can_be_made_without_it(self):
         good = frames_in(ridge())
         cut = self.folder / "cut.jpg"
-        cut.write_bytes(Path(good[1]).read_bytes()[:3000])
+        whole = Path(good[1]).read_bytes()
+        cut.write_bytes(whole[: len(whole) // 2])
         self._before = ["cut.jpg"]
         self.assertIn("cut.jpg: the file is cut short", self._refused("panorama", good[0], cut, "--out", self.out))
 

@@ -108,15 +108,19 @@ class Seams(unittest.TestCase):
             own = np.random.default_rng(seed).uniform(0, 1, (*shape, 3)).astype(np.float32)
             colour = (scene + differ * cv2.GaussianBlur(own, (0, 0), 2))[:, left:right].copy()
             depth = np.minimum(np.arange(right - left), np.arange(right - left)[::-1]) / 80
-            claims.append(Claim(Region(left, 0, right - left, 128), colour, np.ones(colour.shape[:2], bool),
+            valid = np.ones(colour.shape[:2], bool)
+            valid[32:64, 8:] = left == 0  # the second frame sees nothing there but its rim
+            claims.append(Claim(Region(left, 0, right - left, 128), colour, valid,
                                 np.tile(depth, (128, 1)).astype(np.float32)))
         owner = cut_owner(shape, claims, Job())
+        self.assertTrue((owner[33:63, 110:160] == 0).all())
         whole = nearest_owner(shape, claims)
         _cut(whole, claims, np.ones(shape, bool), Job(), 3)
         self.assertLess(seam_cost(owner, claims), 1.02 * seam_cost(whole, claims))
         seam = owner[:, 1:] != owner[:, :-1]
-        self.assertLess(np.mean(differ[:, 1:, 0][seam] > 0.3), 0.05)
-        self.assertTrue((owner[:, :96] == 0).all() and (owner[:, 160:] == 1).all())
+        seam[24:72] = False
+        self.assertLess(np.mean(differ[:, 1:, 0][seam] > 0.3), 0.3)  # all of a straight one
+        self.assertTrue((owner[:, :96] == 0).all() and (owner[:24, 160:] == 1).all())
 
     def test_spots_nobody_owns_take_the_nearest_owner(self):
         owner = np.full((10, 20), -1, np.int16)
