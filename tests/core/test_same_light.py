@@ -86,7 +86,8 @@ class Light(unittest.TestCase):
         right = same_light(self.a, self.b, self.moved(SHIFT), self.points)
         self.assertGreater(right.alike, 0.6 * right.compared)
         self.assertFalse(right.denies)
-        self.assertTrue(right.firm)
+        still = same_light(*(features(f) for f in two_frames(soft_land(1.6), False)), self.moved(SHIFT), self.points)
+        self.assertTrue(still.firm)
         on_thing = self.points * 0.2 + [300, 250]
         wrong = same_light(self.a, self.b, self.moved(MOVED, -20), on_thing)
         self.assertGreater(wrong.compared_apart, 10)
