@@ -39,7 +39,7 @@ class Desk(QObject):
         super().__init__()
         self._pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell")
         self._running: dict[str, _Request] = {}
-        self._waiting: dict[str, tuple] = {}
+        self._waiting: dict[str, tuple[tuple, dict]] = {}
         self._tickets = 0
         self._stopping = False
         queued = Qt.ConnectionType.QueuedConnection
@@ -73,20 +73,12 @@ class Desk(QObject):
         self._pool.submit(self._work, channel, ticket, work, job)
         self.progressed.emit()
 
-    def follow(
-        self,
-        channel: str,
-        work: Callable[[Job], Any],
-        done: Callable[[Any], None],
-        failed: Callable[[str], None] | None = None,
-        stopped: Callable[[], None] | None = None,
-        quiet: bool = False,
-    ) -> None:
+    def follow(self, channel: str, *request, **more) -> None:
         """As `ask`, but what runs on the channel is finished and seen; of what comes meanwhile the newest waits."""
         if channel in self._running and not self._stopping:
-            self._waiting[channel] = (work, done, failed, stopped, quiet)
+            self._waiting[channel] = request, more
         else:
-            self.ask(channel, work, done, failed, stopped, quiet)
+            self.ask(channel, *request, **more)
 
     def _work(self, channel: str, ticket: int, work: Callable[[Job], Any], job: Job) -> None:
         try:
@@ -106,7 +98,7 @@ class Desk(QObject):
         del self._running[channel]
         waiting = self._waiting.pop(channel, None)
         if waiting is not None:
-            self.ask(channel, *waiting)
+            self.ask(channel, *waiting[0], **waiting[1])
         self.progressed.emit()
         if error is None:
             request.done(result)
