@@ -59,7 +59,7 @@ def main(count: int = 200, scale: float = FULL) -> None:
         folder = Path(name)
         paths = card(folder, count, scale)
         begun = time.perf_counter()
-        proposal = propose(paths, Job())
+        proposal = propose(Engine(folder / "cache"), paths, Job())
         lanes = time.perf_counter() - begun
         Job().map(lambda p: StillFrame(p).preview(), paths[:40], "first thumbnails")
         first = time.perf_counter() - begun

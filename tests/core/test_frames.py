@@ -13,6 +13,7 @@ from numpy.testing import assert_allclose, assert_array_equal
 from PIL import ExifTags, Image
 
 from tests.support import frames_in, green, ridge, textured, write_picture
+from windfell.engine.core import Engine
 from windfell.engine.proposals import propose
 from windfell.errors import FrameUnreadable
 from windfell.frames.still import StillFrame, upright
@@ -147,7 +148,7 @@ class Proposing(WithFolder):
         bad = self.folder / "bad.jpg"
         bad.write_bytes(b"")
         paths = [*frames_in(green()), str(bad), *reversed(frames_in(ridge()))]
-        proposal = propose(paths, Job())
+        proposal = propose(Engine(None, 2**28), paths, Job())
         self.assertEqual([(s.kind, len(s.frames)) for s in proposal.sets],
                          [(Kind.PANORAMA, 4), (Kind.STACK, 9)])
         self.assertEqual(len(proposal.refused), 1)

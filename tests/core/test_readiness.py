@@ -1,10 +1,9 @@
 """Readiness and proposed sets: planted faults are found, a clean set raises none, a card is sorted."""
 
-import json
 import tempfile
 import unittest
 from dataclasses import replace
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 
 import numpy as np
@@ -12,9 +11,7 @@ import numpy as np
 from tests.support import engine, frames_in, green, project_of, ridge, stranger
 from windfell.demo.faults import _photographer, write_planted
 from windfell.engine.mend import mended
-from windfell.engine.proposals import propose
 from windfell.engine.survey import matched_set, readiness, surveyed
-from windfell.frames.propose import Form, Likeness, Shot, grouped
 from windfell.job import Cancelled, Job
 from windfell.readiness.checks import CHECKS, findings
 from windfell.readiness.coverage import coverage_of
@@ -153,77 +150,3 @@ class Judging(unittest.TestCase):
         white = np.zeros((96, 128, 3), np.uint8)
         white[:48] = 255
         self.assertAlmostEqual(float(burnt_blocks(white).mean()), 0.5, places=2)
-
-
-def shots(count: int, start: float, step: float = 3.0, view: str = "", **facts) -> list[tuple[Shot, str]]:
-    """Shots with the view that each shows: equal views are the same, those with one first letter overlap."""
-    out = []
-    for n in range(count):
-        shot = Shot(f"/card/{start:06.0f}-{n}.jpg", (600, 400), START + timedelta(seconds=start + step * n), **facts)
-        out.append((shot, view if len(view) > 1 else f"{view}{n}"))
-    return out
-
-
-class Grouping(unittest.TestCase):
-    def sorted_out(self, listed: list[tuple[Shot, str]], seed: int = 0):
-        views = {s.path: v for s, v in listed}
-        like = Likeness(lambda a, b: 1.0 if views[a.path] == views[b.path] else 0.0,
-                        lambda a, b: views[a.path][0] == views[b.path][0])
-        shuffled = [s for s, _ in listed]
-        np.random.default_rng(seed).shuffle(shuffled)
-        return grouped(shuffled, like)
-
-    def test_sets_close_in_time_are_told_apart_by_what_they_show(self):
-        listed = shots(6, 0, view="a") + shots(8, 40, view="bb") + shots(5, 110, view="c")
-        found = self.sorted_out(listed)
-        self.assertEqual([(g.form, len(g.shots)) for g in found],
-                         [(Form.SWEEP, 6), (Form.SERIES, 8), (Form.SWEEP, 5)])
-
-    def test_a_stranger_in_step_and_a_slow_frame_do_not_split_a_set(self):
-        listed = shots(3, 0, view="a") + shots(1, 9, view="x") + shots(3, 12, view="a")
-        self.assertEqual([len(g.shots) for g in self.sorted_out(listed)], [7])
-        slow = shots(3, 0, view="a") + shots(3, 60, view="a")
-        self.assertEqual([len(g.shots) for g in self.sorted_out(slow)], [6])
-
-    def test_brackets_at_every_position(self):
-        listed = []
-        for p in range(3):
-            for n, ev in enumerate((0.0, -2.0, 2.0)):
-                listed += shots(1, 20 * p + 2 * n, view=f"p{p}", exposure_ev=ev)
-        (found,) = self.sorted_out(listed)
-        self.assertEqual((found.form, [len(p) for p in found.positions]), (Form.BRACKET, [3, 3, 3]))
-
-    def test_a_raw_and_its_jpeg_count_once(self):
-        listed = shots(3, 0, view="a")
-        raw = Shot(listed[1][0].path.replace(".jpg", ".dng"), (600, 400), listed[1][0].taken, raw=True)
-        (found,) = self.sorted_out([*listed, (raw, "a1")])
-        self.assertEqual(len(found.shots), 4)
-        self.assertEqual(found.aside, {listed[1][0].path})
-
-    def test_frames_without_times_are_grouped_by_name_and_likeness(self):
-        listed = [(Shot(f"/card/f{n}.jpg", (600, 400)), "aa" if n < 9 else f"b{n}") for n in range(14)]
-        found = self.sorted_out(listed)
-        self.assertEqual([(g.form, len(g.shots)) for g in found], [(Form.SERIES, 9), (Form.SWEEP, 5)])
-
-
-class Card(unittest.TestCase):
-    def test_a_shuffled_card_is_sorted_into_its_sets(self):
-        from windfell.demo.sets import write_card
-
-        with tempfile.TemporaryDirectory() as name:
-            folder = Path(name)
-            write_card(folder, 0.25, Job(), gap_s=45)
-            truth = json.loads((folder / "card.json").read_text())
-            files = [str(folder / f) for v in truth.values() for f in v["files"]]
-            np.random.default_rng(2).shuffle(files)
-            sets = propose(files, Job()).sets
-            outer = [s for s in sets if not s.name.endswith(("1", "2", "3")) or "position" not in s.name]
-            listed = {frozenset(Path(f.source.path).name for f in s.frames if hasattr(f.source, "path"))
-                      for s in outer}
-            for title, words in truth.items():
-                with self.subTest(title):
-                    if words["kind"] != "bracket":
-                        self.assertIn(frozenset(words["files"]), listed)
-            inner = [s for s in sets if "position" in s.name]
-            self.assertEqual({Path(f.source.path).name for s in inner for f in s.frames},
-                             set(truth["Chapel brackets"]["files"]))

@@ -15,14 +15,14 @@ NEAR_IN_ORDER, MOST_ALIKE = 3, 10
 ALL_UP_TO = 24
 
 
-def likely_pairs(features: Sequence[Features]) -> list[tuple[int, int]]:
-    """Pairs (a, b), a < b: all of a small set; of a large one neighbours in order and the alike.
+def likely_pairs(features: Sequence[Features], all_up_to: int = ALL_UP_TO) -> list[tuple[int, int]]:
+    """Pairs (a, b), a < b: all of up to so many frames; of more, neighbours in order and the alike.
 
     Alike by vectors of locally aggregated descriptors (Jegou et al. 2010), whose words are
     learned from the set itself.
     """
     count = len(features)
-    if count <= ALL_UP_TO:
+    if count <= all_up_to:
         return [(a, b) for a in range(count) for b in range(a + 1, count)]
     found = {(a, b) for a in range(count) for b in range(a + 1, min(count, a + 1 + NEAR_IN_ORDER))}
     described = _aggregated(features)

@@ -127,7 +127,7 @@ def quick_features(
         if len(keys) >= 2 * most:
             break
     if not keys:
-        return Features(np.zeros((0, 2)), np.zeros((0, 32), np.uint8), width, height)
+        return Features(np.zeros((0, 2)), np.zeros((0, 32), np.uint8), width, height, look=look_of(grey))
     keys, descriptors = orb.compute(grey, _spread_choice(keys, grey.shape, most))
     points = cv2.KeyPoint.convert(keys).astype(np.float64)
     spots = _spots(grey, mask, width, height)

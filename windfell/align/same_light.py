@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.features import Features
+from windfell.pixels.colour import srgb_decoded
 
 Array = NDArray[np.float64]
 F32 = NDArray[np.float32]
@@ -24,6 +25,8 @@ LEAST_TEXTURE, ALIKE = 0.6, 0.62
 LEAST_BLOCKS, LEAST_SHARE, FIRM_SHARE = 7, 0.22, 0.8
 LEAST_APART, APART_SHARE = 6, 0.5
 OUTER, RIM = 2.5, 4
+DARKEST, BRIGHTEST, LEAST_SEEN = 6, 247, 200
+LINEAR = srgb_decoded(np.arange(256) / 255.0)
 
 
 @dataclass(frozen=True)
@@ -64,20 +67,59 @@ def same_light(a: Features, b: Features, homography: Array, points: Array) -> Sa
     ahead = _ahead(to_b, size)
     there[~ahead] = 0
     one, other = _texture(a.look), _texture(seen)
-    near = _around(points, a)
-    counts = np.zeros(4, int)
-    for top in range(ASIDE, size[1] - BLOCK - ASIDE + 1, BLOCK // 2):
-        for left in range(ASIDE, size[0] - BLOCK - ASIDE + 1, BLOCK // 2):
-            around = np.s_[top - ASIDE : top + BLOCK + ASIDE, left - ASIDE : left + BLOCK + ASIDE]
-            if there[around].min() < 255:
-                continue
-            block = one[top : top + BLOCK, left : left + BLOCK]
-            if block.std() < LEAST_TEXTURE or other[around].std() < LEAST_TEXTURE:
-                continue
-            found = cv2.matchTemplate(other[around], np.ascontiguousarray(block), cv2.TM_CCOEFF_NORMED).max() > ALIKE
-            apart = not near[top : top + BLOCK, left : left + BLOCK].any()
-            counts += (found, 1, found and apart, apart)
-    return SameLight(*(int(n) for n in counts))
+    if min(size) < BLOCK + 2 * ASIDE:
+        return SameLight()
+    compared = _means((there == 255).astype(np.float32), BLOCK + 2 * ASIDE) > 1 - 1e-4
+    compared &= _deviation(one[ASIDE:-ASIDE, ASIDE:-ASIDE], BLOCK) >= LEAST_TEXTURE
+    compared &= _deviation(other, BLOCK + 2 * ASIDE) >= LEAST_TEXTURE
+    apart = _means(_around(points, a)[ASIDE:-ASIDE, ASIDE:-ASIDE].astype(np.float32), BLOCK) < 1e-6
+    compared, apart = (x[:: BLOCK // 2, :: BLOCK // 2] for x in (compared, apart))
+    alike = compared & (_best_likeness(one, other) > ALIKE)
+    return SameLight(*(int(x.sum()) for x in (alike, compared, alike & apart, compared & apart)))
+
+
+def brighter_by(a: Features, b: Features, homography: Array) -> float | None:
+    """How much brighter `b` shows what both share, EV, from looks that are taken for sRGB; None where nothing tells.
+
+    `homography` (3, 3) takes px of `a` to px of `b`. The median of the ratios of what is neither burnt nor black.
+    """
+    if a.look is None or b.look is None:
+        return None
+    to_b = _to_look(b) @ homography @ np.linalg.inv(_to_look(a))
+    flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+    one = cv2.blur(a.look, (3, 3))
+    other = cv2.warpPerspective(cv2.blur(b.look, (3, 3)), to_b, one.shape[::-1], flags=flags)
+    fair = (np.minimum(one, other) > DARKEST) & (np.maximum(one, other) < BRIGHTEST)
+    if fair.sum() < LEAST_SEEN:
+        return None
+    return float(np.median(np.log2(LINEAR[other[fair]] / LINEAR[one[fair]])))
+
+
+def _means(picture: F32, side: int) -> F32:
+    """Means over squares of so many px, by their upper left corners, of those inside the picture."""
+    out = cv2.boxFilter(picture, cv2.CV_32F, (side, side), anchor=(0, 0), borderType=cv2.BORDER_REPLICATE)
+    return out[: picture.shape[0] - side + 1, : picture.shape[1] - side + 1]
+
+
+def _deviation(picture: F32, side: int) -> F32:
+    mean = _means(picture, side)
+    return np.sqrt(np.maximum(_means(picture * picture, side) - mean * mean, 0))
+
+
+def _best_likeness(one: F32, other: F32) -> F32:
+    """The greatest normalised correlation of each block of one texture with the other's, up to ASIDE px aside."""
+    step = np.s_[:: BLOCK // 2, :: BLOCK // 2]
+    inner = np.ascontiguousarray(one[ASIDE:-ASIDE, ASIDE:-ASIDE])
+    high, wide = inner.shape
+    mean, spread = _means(inner, BLOCK)[step], _deviation(inner, BLOCK)[step]
+    means, spreads = _means(other, BLOCK), _deviation(other, BLOCK)
+    best = np.full(mean.shape, -1, np.float32)
+    for dy in range(2 * ASIDE + 1):
+        for dx in range(2 * ASIDE + 1):
+            at = np.s_[dy : dy + high - BLOCK + 1 : BLOCK // 2, dx : dx + wide - BLOCK + 1 : BLOCK // 2]
+            both = _means(inner * other[dy : dy + high, dx : dx + wide], BLOCK)[step]
+            np.maximum(best, (both - mean * means[at]) / (spread * spreads[at] + 1e-9), out=best)
+    return best
 
 
 def _around(points: Array, a: Features) -> NDArray[np.bool_]:

@@ -86,7 +86,7 @@ def refined_onto(
         return found
     p = points[sure]
     q = there[sure] + np.einsum("mij,mj->mi", grid[sure], moved.shift[sure] / first.scale)
-    transform, off = _reweighted(p, q, WAYS[way])
+    transform, off = reweighted(p, q, WAYS[way])
     rms = float(np.sqrt(np.mean(off[off < 3 * np.median(off) + 1e-6] ** 2)))
     same_size = (reference.width, reference.height) == (frame.width, frame.height)
     if same_size and planar.corner_shift(transform, frame.width, frame.height) < STILL_PX:
@@ -94,8 +94,8 @@ def refined_onto(
     return Onto(transform, rms)
 
 
-def _reweighted(p: Array, q: Array, fit: Callable[[Array, Array, Array], Array]) -> tuple[Array, Array]:
-    """A transform in iterated least squares, what moved aside; and what is left of every point."""
+def reweighted(p: Array, q: Array, fit: Callable[[Array, Array, Array], Array]) -> tuple[Array, Array]:
+    """A transform (3, 3) in iterated least squares, what moved aside; and what is left of every point."""
     weight = np.ones(len(p))
     for _ in range(10):
         transform = fit(p, q, weight)

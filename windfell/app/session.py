@@ -163,7 +163,7 @@ class Session(QObject):
     def add_files(self, paths: Sequence[str]) -> None:
         """Propose sets of dropped files in the background and add them."""
         first = len(self.project.sets) + 1
-        self.desk.ask("gather", lambda job: propose(paths, job, first), self._take_proposal)
+        self.desk.ask("gather", lambda job: propose(self.engine, paths, job, first), self._take_proposal)
 
     def _take_proposal(self, proposal) -> None:
         if proposal.sets:

@@ -18,19 +18,19 @@ from windfell.frames.still import metadata_of
 from windfell.frames.video import is_video, video_facts
 from windfell.job import Job
 from windfell.readiness.checks import findings
-from windfell.recipe.model import Frame, FrameSet, Project, SetSource, VideoInstant
+from windfell.recipe.model import Frame, FrameSet, Kind, Project, SetSource, VideoInstant
 
 
 def run_inspect(options: Namespace, job: Job) -> None:
     paths = []
     for given in options.frames:
         paths += pictures_in(given) if os.path.isdir(given) else [os.path.abspath(given)]
-    proposal = propose(paths, job)
+    engine = Engine(cache_folder())
+    proposal = propose(engine, paths, job)
     if not proposal.sets:
         why = proposal.refused[0] if proposal.refused else "There are no pictures there."
         raise BadRequest(why)
     project = Project(proposal.sets)
-    engine = Engine(cache_folder())
     words = {"sets": [_set_words(engine, project, s, job) for s in project.sets],
              "refused": list(proposal.refused)}
     print(json.dumps(words, indent=1) if options.json else _told(words))
@@ -44,7 +44,8 @@ def _set_words(engine: Engine, project: Project, frame_set: FrameSet, job: Job) 
         for look, added in zip(survey.frames, survey.coverage.added, strict=True):
             rows[numbers[look.id] - 1]["adds"] = None if added is None else round(added, 4)
     return {
-        "name": frame_set.name, "kind": str(frame_set.kind), "frames": rows,
+        "name": frame_set.name, "kind": str(frame_set.kind),
+        "align": str(frame_set.registration.align) if frame_set.kind is Kind.STACK else None, "frames": rows,
         "readiness": [
             {"fault": f.fault, "weight": str(f.weight), "title": f.title, "cost": f.cost,
              "frames": [numbers[i] for i in f.frames], "mend": str(f.mend), "safe": f.safe}
@@ -76,7 +77,8 @@ def _told(words: dict[str, Any]) -> str:
     lines = []
     for s in words["sets"]:
         used = sum(f["on"] for f in s["frames"])
-        lines.append(f"{s['name']}: {s['kind']}, {used} of {len(s['frames'])} frames in use")
+        align = f", aligned by {s['align']}" if s["align"] not in (None, "none") else ""
+        lines.append(f"{s['name']}: {s['kind']}, {used} of {len(s['frames'])} frames in use{align}")
         for n, f in enumerate(s["frames"], 1):
             lines.append(f"  {n:3d}  {_frame_line(f)}")
         for f in s["readiness"]:

@@ -10,20 +10,32 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.acquaintance import acquainted, same_in_place
 from windfell.align.features import Features, find_features
+from windfell.align.movement import way_of_moving
 from windfell.align.pairs import Link, link
+from windfell.align.same_light import brighter_by
+from windfell.engine.core import FEATURES, Engine
+from windfell.engine.glimpse import glimpse_of
+from windfell.engine.sources import Opened
+from windfell.engine.stage import Detail
 from windfell.errors import FrameUnreadable
-from windfell.frames.propose import Form, Group, Likeness, Shot, grouped
+from windfell.frames.propose import Likeness, grouped
+from windfell.frames.shots import Form, Group, Relation, Relations, Shot
 from windfell.frames.still import StillFrame
 from windfell.frames.video import evenly, instant, is_video, last_time, video_facts
+from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
 from windfell.pixels.resample import shrunk
 from windfell.recipe.model import (
+    Align,
     Combining,
     Frame,
     FrameSet,
     Kind,
+    Project,
+    Registration,
     Rule,
     SetSource,
     VideoInstant,
@@ -32,6 +44,7 @@ from windfell.recipe.model import (
 )
 
 SMALL_SIDE, CLOSE_SIDE = 160, 96
+ENLARGED = 2
 INSTANTS = 9
 SAME_VIEW = 0.55
 TITLES = {Form.SWEEP: "Panorama", Form.SERIES: "Stack", Form.BRACKET: "Bracket", Form.VIDEO: "Clip"}
@@ -45,15 +58,16 @@ class Proposal:
     refused: tuple[str, ...]
 
 
-def propose(paths: Sequence[str], job: Job, first_number: int = 1) -> Proposal:
+def propose(engine: Engine, paths: Sequence[str], job: Job, first_number: int = 1) -> Proposal:
     """One lane per sweep, series, bracket or video that the files seem to hold."""
     found = job.map(_opened, list(paths), "reading what the frames say")
     shots = [s for s, _ in found if s is not None]
     refused = tuple(why for s, why in found if s is None)
-    like = Previews(shots, job)
+    known = Acquaintances(engine, shots, job)
+    like = Likeness(known.same, known.relation, known.among, known.look)
     sets: list[FrameSet] = []
-    for n, group in enumerate(grouped(shots, Likeness(like.same, like.overlap))):
-        sets += _sets_of(group, first_number + n)
+    for n, group in enumerate(grouped(shots, like)):
+        sets += _sets_of(group, first_number + n, known)
     return Proposal(tuple(replace(s, proposed=True) for s in sets), refused)
 
 
@@ -69,29 +83,35 @@ def _opened(path: str) -> tuple[Shot | None, str]:
     return Shot(path, (m.width, m.height), m.taken, m.exposure_value, focal, m.camera, m.format == "raw"), ""
 
 
-def _sets_of(group: Group, number: int) -> list[FrameSet]:
+def _sets_of(group: Group, number: int, known: Acquaintances) -> list[FrameSet]:
     title = f"{TITLES[group.form]} {number}"
     if group.form is Form.VIDEO:
         return [_video_set(group.shots[0].path, os.path.splitext(os.path.basename(group.shots[0].path))[0])]
     if group.form is Form.BRACKET and len(group.positions) > 1:
-        return _bracket_sets(group, title)
-    kind = Kind.PANORAMA if group.form is Form.SWEEP else Kind.STACK
-    return [FrameSet(new_id(), title, kind, _frames(group.shots, group.aside))]
+        return _bracket_sets(group, title, known)
+    frames = _frames(group.shots, group.aside)
+    if group.form is Form.SWEEP:
+        return [FrameSet(new_id(), title, Kind.PANORAMA, frames)]
+    align = known.movement([s for s in group.shots if s.path not in group.aside])
+    return [FrameSet(new_id(), title, Kind.STACK, frames, Registration(align))]
 
 
 def _frames(shots: Sequence[Shot], aside: frozenset[str]) -> tuple[Frame, ...]:
     return tuple(replace(frame_from_path(s.path), on=s.path not in aside) for s in shots)
 
 
-def _bracket_sets(group: Group, title: str) -> list[FrameSet]:
-    """A panorama whose frames are stacks, one a position."""
+def _bracket_sets(group: Group, title: str, known: Acquaintances) -> list[FrameSet]:
+    """A panorama whose frames are stacks, one a position; what is aside stays aside in the panorama."""
     inner = [
         FrameSet(new_id(), f"{title}, position {n + 1}", Kind.STACK, _frames(shots, group.aside),
+                 Registration(known.movement([s for s in shots if s.path not in group.aside])),
                  combining=Combining(Rule.MEAN))
         for n, shots in enumerate(group.positions)
     ]
-    outer = FrameSet(new_id(), title, Kind.PANORAMA, tuple(Frame(new_id(), SetSource(s.id)) for s in inner))
-    return [outer, *inner]
+    placed = {s.path for shots in group.positions for s in shots}
+    others = _frames([s for s in group.shots if s.path not in placed], group.aside)
+    frames = (*(Frame(new_id(), SetSource(s.id)) for s in inner), *others)
+    return [FrameSet(new_id(), title, Kind.PANORAMA, frames), *inner]
 
 
 def _video_set(path: str, name: str) -> FrameSet:
@@ -113,37 +133,103 @@ def _small_size(size: tuple[int, int]) -> tuple[int, int]:
     return max(8, round(size[0] * k)), max(8, round(size[1] * k))
 
 
-class Previews:
-    """Small pictures of shots, and how alike they are. Previews in the files come first: they are quick."""
+class Acquaintances:
+    """What the frames show of each other. Where their times order them, the previews in the files say enough and are
+    quick; where nothing does, features as Align finds them.
+    """
 
-    def __init__(self, shots: Sequence[Shot], job: Job) -> None:
-        self._job = job
+    def __init__(self, engine: Engine, shots: Sequence[Shot], job: Job) -> None:
+        self._engine, self._job = engine, job
         stills = [s for s in shots if not s.video]
         found = job.map(_small, stills, "comparing the frames")
         self._small = {s.path: p for s, p in zip(stills, found, strict=True)}
-        self._features: dict[str, Features] = {}
+        self._features: dict[str, Features | None] = {}
+        self._colours: dict[str, NDArray[np.float32]] = {}
 
     def same(self, a: Shot, b: Shot) -> float:
-        """Correlation of the two in place, -1 where one has no picture."""
+        """Correlation of the two in place, 1 if nearly all is the same, -1 where one has no picture."""
         one, two = self._small[a.path], self._small[b.path]
-        return -1.0 if one is None or two is None else correlation(one, two)
+        if one is None or two is None:
+            return -1.0
+        grey = [cv2.cvtColor(p, cv2.COLOR_RGB2GRAY) for p in (one, two)]
+        return 1.0 if same_in_place(*grey) else correlation(one, two)
 
-    def overlap(self, a: Shot, b: Shot) -> bool:
-        """Whether features of the two small pictures agree."""
+    def look(self, a: Shot, b: Shot) -> float:
+        """How much of their colours two frames have in common, 0..1."""
+        return float(np.minimum(self._colours_of(a), self._colours_of(b)).sum())
+
+    def _colours_of(self, shot: Shot) -> NDArray[np.float32]:
+        if shot.path not in self._colours:
+            small = self._small[shot.path]
+            self._colours[shot.path] = np.zeros(512, np.float32) if small is None else _histogram(small)
+        return self._colours[shot.path]
+
+    def relation(self, a: Shot, b: Shot) -> Relation | None:
+        """What features of the two say that they share."""
+        found = self._link(a, b)
+        return None if found is None else _relation(found.homography, *(self._features[s.path] for s in (a, b)))
+
+    def among(self, shots: Sequence[Shot]) -> Relations:
+        """What all of these share, by features as Align finds them: only here whole frames are looked at."""
+        found = self._job.map(self._quick, shots, str(Detail.QUICK))
+        fair = [(s, f) for s, f in zip(shots, found, strict=True) if f is not None]
+        features = [f for _, f in fair]
+        self._features |= {s.path: f for s, f in fair}
+
+        def finer(n: int) -> Features:
+            return glimpse_of(self._engine.cache, self._opened(fair[n][0]), self._job).features
+
+        return {(fair[k.a][0].path, fair[k.b][0].path): _relation(k.homography, features[k.a], features[k.b])
+                for k in acquainted(features, self._job, finer)}
+
+    def _quick(self, shot: Shot) -> Features | None:
+        try:
+            return self._engine.features(self._opened(shot), frame_from_path(shot.path), self._job)
+        except FrameUnreadable:
+            return None
+
+    def _opened(self, shot: Shot) -> Opened:
+        return self._engine.opened(Project(), frame_from_path(shot.path), self._job)
+
+    def _link(self, a: Shot, b: Shot) -> Link | None:
         self._job.check()
         one, two = self._of(a), self._of(b)
-        return one is not None and two is not None and isinstance(link(0, 1, one, two), Link)
+        found = None if one is None or two is None else link(0, 1, one, two)
+        return found if isinstance(found, Link) else None
 
     def _of(self, shot: Shot) -> Features | None:
-        if self._small[shot.path] is None:
-            return None
+        """Its features: those of its preview where no others have been looked for."""
         if shot.path not in self._features:
             small = self._small[shot.path]
-            larger = cv2.resize(small, None, fx=2, fy=2, interpolation=cv2.INTER_CUBIC)
-            light = (srgb_decoded(larger / 255.0) @ SRGB_TO_WORKING.T).astype(np.float32)
-            h, w = light.shape[:2]
-            self._features[shot.path] = find_features(light, w, h, most=500)
+            self._features[shot.path] = None if small is None else _features_of(small, shot.size)
         return self._features[shot.path]
+
+    def movement(self, shots: Sequence[Shot]) -> Align:
+        """The alignment that a series' movement asks for."""
+        middle = shots[len(shots) // 2]
+        others = [s for s in shots if s is not middle]
+        links = self._job.map(lambda s: self._link(middle, s), others, "looking for movement")
+        known = self._of(middle)
+        found_at = FEATURES[Detail.QUICK][1] if known is not None and known.binary else ENLARGED * SMALL_SIDE
+        return Align(way_of_moving([k for k in links if k is not None], *middle.size, found_at))
+
+
+def _features_of(small: NDArray[np.uint8], size: tuple[int, int]) -> Features:
+    larger = cv2.resize(small, None, fx=ENLARGED, fy=ENLARGED, interpolation=cv2.INTER_CUBIC)
+    light = (srgb_decoded(larger / 255.0) @ SRGB_TO_WORKING.T).astype(np.float32)
+    return find_features(light, *size, most=500)
+
+
+def _relation(homography: NDArray, a: Features, b: Features) -> Relation:
+    onto = planar.of_fractions(homography, (a.width, a.height), (b.width, b.height))
+    return Relation(onto, brighter_by(a, b, homography))
+
+
+def _histogram(small: NDArray[np.uint8]) -> NDArray[np.float32]:
+    """Shares of 8 x 8 x 8 colours, in the eye's steps."""
+    lab = cv2.cvtColor(small, cv2.COLOR_RGB2LAB)
+    found = cv2.calcHist([lab], [0, 1, 2], None, [8, 8, 8], [0, 256] * 3).ravel()
+    return found / found.sum()
 
 
 def _small(shot: Shot) -> NDArray[np.uint8] | None:

@@ -143,24 +143,12 @@ def _series_links(features, job: Job):
 
 def _pair_look(k: Link, features) -> PairLook:
     a, b = features[k.a], features[k.b]
-    into_a = np.diag([a.width, a.height, 1.0])
-    onto_b = np.diag([1 / b.width, 1 / b.height, 1.0]) @ k.homography @ into_a
+    onto_b = planar.of_fractions(k.homography, (a.width, a.height), (b.width, b.height))
     middle = np.array([[a.width / 2, a.height / 2]])
     shift = float(np.linalg.norm(planar.apply(k.homography, middle) - middle))
     tolerance = max(b.width, b.height) / 260
     parallax = sideways_shift(k.points_a, k.points_b, k.homography, tolerance, max(b.width, b.height))
-    return PairLook(k.a, k.b, _overlap(onto_b), onto_b, shift, parallax)
-
-
-def _overlap(onto: Array) -> float:
-    """The greater share of two frames that a homography of their fractions lays on each other."""
-    square = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float)
-    corners = planar.apply(onto, square)
-    area = cv2.contourArea(corners.astype(np.float32))
-    if not np.all(np.isfinite(corners)) or np.abs(corners).max() > 20 or area < 1e-3:
-        return 0.0
-    shared, _ = cv2.intersectConvexConvex(corners.astype(np.float32), square.astype(np.float32))
-    return float(min(1.0, shared / min(1.0, area)))
+    return PairLook(k.a, k.b, planar.overlap(onto_b), onto_b, shift, parallax)
 
 
 def _sketched(looked, links) -> PanoramaRegistration | None:

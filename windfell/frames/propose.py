@@ -1,78 +1,44 @@
-"""Which sets a card of frames seems to hold: from times, exposures, focal lengths and likeness."""
+"""Which sets a card of frames seems to hold: from times, exposures, focal lengths and likeness; where the files say
+nothing of times, from what the frames show.
+"""
 
 from __future__ import annotations
 
 import itertools
-import os
-import re
 from collections import defaultdict
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from datetime import datetime
-from enum import StrEnum
+from dataclasses import replace
 
 import numpy as np
 
+from windfell.frames.by_content import BRACKET_EV, COINCIDE, PATTERN_EV, groups_by_content
+from windfell.frames.shots import Form, Group, Relation, Relations, Shot, alike_size, natural
+
 GAP_S = 300.0
 PAUSE_S, PAUSE_TIMES = 8.0, 2.5
-FOCAL_STEP, SIZE_STEP = 0.05, 0.02
-BRACKET_EV, PATTERN_EV = 0.65, 0.35
-LEAST_SERIES = 3
-
-
-class Form(StrEnum):
-    """What a proposed set is: a turned camera, a still one, a still one at several exposures."""
-
-    SWEEP = "sweep"
-    SERIES = "series"
-    BRACKET = "bracket"
-    VIDEO = "video"
-
-
-@dataclass(frozen=True)
-class Shot:
-    """One file as the grouping sees it. `exposure_ev` is the light gathered, log2."""
-
-    path: str
-    size: tuple[int, int]
-    taken: datetime | None = None
-    exposure_ev: float | None = None
-    focal_mm: float | None = None
-    camera: str | None = None
-    raw: bool = False
-    video: bool = False
-
-    @property
-    def stem(self) -> str:
-        return os.path.splitext(self.path)[0].lower()
-
-
-@dataclass(frozen=True)
-class Group:
-    """Shots that belong together, in order; `aside` are doubles to be kept aside.
-
-    A bracket at several positions has `positions`, each a tuple of shots.
-    """
-
-    form: Form
-    shots: tuple[Shot, ...]
-    aside: frozenset[str] = frozenset()
-    positions: tuple[tuple[Shot, ...], ...] = ()
+FOCAL_STEP = 0.05
+LEAST_SERIES, SERIES_SHARE = 3, 0.8
+TIMES_SHARE = 0.25
 
 
 class Likeness:
     """Answers about pairs of shots; each is asked for once."""
 
     def __init__(
-        self, same: Callable[[Shot, Shot], float], overlap: Callable[[Shot, Shot], bool]
+        self, same: Callable[[Shot, Shot], float], relation: Callable[[Shot, Shot], Relation | None],
+        among: Callable[[Sequence[Shot]], Relations], look: Callable[[Shot, Shot], float] | None = None,
     ) -> None:
-        """`same` is a correlation of the two in place, -1..1; `overlap` whether they share anything."""
-        self._same, self._overlap = same, overlap
-        self._known: dict[tuple[str, str, str], float] = {}
+        """`same` is a correlation of the two in place, -1..1; `relation` what they share, if anything; `among` those
+        of all of many shots; `look` how alike their colours are, the more the greater.
+        """
+        self._same, self._relation, self.among = same, relation, among
+        self.look = look or (lambda a, b: 0.0)
+        self._known: dict[tuple[str, str], float] = {}
+        self._relations: dict[tuple[str, str], Relation | None] = {}
 
     def same(self, a: Shot, b: Shot) -> bool:
         """Whether the camera stood still between them, however it was exposed."""
-        key = ("same", a.path, b.path)
+        key = a.path, b.path
         if key not in self._known:
             self._known[key] = self._same(a, b) if alike_size(a, b, True) else -1.0
         evs = (a.exposure_ev, b.exposure_ev)
@@ -80,32 +46,64 @@ class Likeness:
         return self._known[key] > (0.4 if differs else 0.62)
 
     def related(self, a: Shot, b: Shot) -> bool:
-        key = ("overlap", a.path, b.path)
-        if key not in self._known:
-            self._known[key] = float(self.same(a, b) or self._overlap(a, b))
-        return bool(self._known[key])
+        """Whether they share anything."""
+        return self.same(a, b) or self._related(a, b) is not None
 
+    def coincide(self, a: Shot, b: Shot) -> bool:
+        """Whether they show nearly the same, be the camera held by hand."""
+        if self.same(a, b):
+            return True
+        found = self._related(a, b) if alike_size(a, b, True) else None
+        return found is not None and found.overlap >= COINCIDE
 
-def alike_size(a: Shot, b: Shot, upright: bool = False) -> bool:
-    """Whether both have about one size, either way up unless `upright`."""
-    one, two = (a.size, b.size) if upright else (sorted(a.size), sorted(b.size))
-    return all(abs(x - y) <= SIZE_STEP * max(x, y) for x, y in zip(one, two, strict=True))
+    def _related(self, a: Shot, b: Shot) -> Relation | None:
+        key = a.path, b.path
+        if key not in self._relations:
+            self._relations[key] = self._relation(a, b)
+        return self._relations[key]
 
 
 def grouped(shots: Sequence[Shot], like: Likeness) -> list[Group]:
-    """The sets that shots seem to form, in the order of their times."""
+    """The sets that shots seem to form, in the order of their times; a lone shot is offered with the nearest set."""
     videos = [Group(Form.VIDEO, (s,)) for s in sorted(shots, key=natural) if s.video]
     stills, doubled = _without_doubles([s for s in shots if not s.video])
-    groups = []
-    for run in _runs(sorted(stills, key=_order)):
-        for part in _parts(run, like):
-            groups.append(_with_doubles(part, doubled))
-    return groups + videos
+    timed, untimed = _with_times(stills)
+    found = [part for run in _runs(sorted(timed, key=_order)) for part in _parts(run, like)]
+    if untimed:
+        found += groups_by_content(untimed, like.among(untimed))
+    return [_with_doubles(g, doubled) for g in _with_lone_offered(found, like)] + videos
 
 
-def natural(shot: Shot) -> list:
-    """A key that sorts names as people count: 9 before 10."""
-    return [int(p) if p.isdigit() else p for p in re.split(r"(\d+)", shot.path.lower())]
+def _with_times(shots: Sequence[Shot]) -> tuple[list[Shot], list[Shot]]:
+    """Shots whose times say something, and the others: those of files that were all written at once do not."""
+    timed = [s for s in shots if s.taken]
+    if len({s.taken for s in timed}) <= TIMES_SHARE * len(timed):
+        timed = []
+    return timed, [s for s in shots if s not in timed]
+
+
+def _with_lone_offered(groups: list[Group], like: Likeness) -> list[Group]:
+    """Groups of one shot put aside in that group which is nearest: in time, or else by its colours. Where all are
+    alone, they are one.
+    """
+    lone = [g.shots[0] for g in groups if len(g.shots) == 1]
+    out = [g for g in groups if len(g.shots) > 1]
+    if not out:
+        return [Group(Form.SWEEP, tuple(lone))] if lone else []
+    for shot in lone:
+        # frames of frames have no room for it
+        fair = [n for n, g in enumerate(out) if not g.positions] or list(range(len(out)))
+        at = min(fair, key=lambda n, of=shot: _farness(of, out[n], like))
+        out[at] = replace(out[at], shots=(*out[at].shots, shot), aside=out[at].aside | {shot.path})
+    return out
+
+
+def _farness(shot: Shot, group: Group, like: Likeness) -> tuple[bool, float]:
+    own = [s for s in group.shots if s.path not in group.aside]
+    if shot.taken and all(s.taken for s in own):
+        return False, min(abs((s.taken - shot.taken).total_seconds()) for s in own)
+    alike = sorted((like.look(shot, s) for s in own), reverse=True)[:LEAST_SERIES]
+    return True, -float(np.mean(alike))
 
 
 def _order(shot: Shot) -> tuple:
@@ -135,7 +133,7 @@ def _with_doubles(group: Group, doubled: dict[str, list[Shot]]) -> Group:
         return tuple(x for s in shots for x in (s, *doubled.get(s.path, ())))
 
     shots = filled(group.shots)
-    aside = frozenset(s.path for s in shots) - {s.path for s in group.shots}
+    aside = group.aside | frozenset(s.path for s in shots) - {s.path for s in group.shots}
     return Group(group.form, shots, aside, tuple(filled(p) for p in group.positions))
 
 
@@ -214,13 +212,16 @@ def _new_set(run: list[Shot], n: int, pace: float, like: Likeness) -> bool:
 def _formed(part: list[Shot], like: Likeness) -> list[Group]:
     blocks: list[list[Shot]] = [[part[0]]]
     for a, b in itertools.pairwise(part):
-        if like.same(a, b):
+        if like.same(a, b) or (_exposures_differ([a, b]) and like.coincide(a, b)):
             blocks[-1].append(b)
         else:
             blocks.append([b])
     brackets = _brackets(blocks)
     if brackets:
         return [Group(Form.BRACKET, tuple(part), positions=tuple(tuple(p) for p in brackets))]
+    closer = _looked_closely(part, like) if len(blocks) > 1 else []
+    if closer:
+        return closer
     out: list[Group] = []
     sweep: list[Shot] = []
     for block in blocks:
@@ -234,6 +235,24 @@ def _formed(part: list[Shot], like: Likeness) -> list[Group]:
     if sweep:
         out.append(Group(Form.SWEEP, tuple(sweep)))
     return _strays_taken_back(out)
+
+
+def _looked_closely(part: list[Shot], like: Likeness) -> list[Group]:
+    """The set that a part is by what its frames show, where previews suggest that they nearly coincide, or say too
+    little; nothing where they do not.
+    """
+    at = len(part) // 2
+    middle, beside = part[at], [part[n] for n in (at - 1, at + 1) if 0 <= n < len(part)]
+    if len(part) < 2 or not (any(like.coincide(middle, s) for s in beside) or not like.related(middle, beside[0])):
+        return []
+    found = groups_by_content(part, like.among(part))
+    whole = next((g for g in found if len(g.shots) >= SERIES_SHARE * len(part) and g.form is not Form.SWEEP), None)
+    return [] if whole is None else [Group(whole.form, tuple(part), positions=whole.positions)]
+
+
+def _exposures_differ(part: list[Shot]) -> bool:
+    known = [s.exposure_ev for s in part if s.exposure_ev is not None]
+    return bool(known) and float(np.ptp(known)) > BRACKET_EV
 
 
 def _strays_taken_back(groups: list[Group]) -> list[Group]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -31,3 +32,19 @@ def corner_shift(h: Array, width: int, height: int) -> float:
     """The farthest, in px, that the homography moves a corner of a width x height frame."""
     corners = np.array([[0, 0], [width - 1, 0], [0, height - 1], [width - 1, height - 1]], float)
     return float(np.max(np.linalg.norm(apply(h, corners) - corners, axis=-1)))
+
+
+def overlap(onto: Array) -> float:
+    """The greater share of two frames that a homography (3, 3) of their fractions lays on each other."""
+    square = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float)
+    corners = apply(onto, square)
+    area = cv2.contourArea(corners.astype(np.float32))
+    if not np.all(np.isfinite(corners)) or np.abs(corners).max() > 20 or area < 1e-3:
+        return 0.0
+    shared, _ = cv2.intersectConvexConvex(corners.astype(np.float32), square.astype(np.float32))
+    return float(min(1.0, shared / min(1.0, area)))
+
+
+def of_fractions(h: Array, size_a: tuple[int, int], size_b: tuple[int, int]) -> Array:
+    """A homography of px of one frame to px of another, each (width, height), as one of their fractions 0..1."""
+    return np.diag([1 / size_b[0], 1 / size_b[1], 1.0]) @ h @ np.diag([size_a[0], size_a[1], 1.0])

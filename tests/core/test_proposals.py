@@ -1,0 +1,254 @@
+"""Sets proposed from files: by times, and by what frames show where the files say nothing."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+import unittest
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from tests.support import textured, write_picture
+from windfell.align.acquaintance import same_in_place
+from windfell.align.movement import way_of_moving
+from windfell.align.pairs import Link
+from windfell.engine.core import Engine
+from windfell.engine.proposals import propose
+from windfell.frames.by_content import groups_by_content
+from windfell.frames.propose import Likeness, grouped
+from windfell.frames.shots import Form, Relation, Shot
+from windfell.geometry import planar
+from windfell.job import Job
+from windfell.recipe.model import Align, Kind
+
+START = datetime(2026, 5, 16, 12, 0)
+
+
+def shots(count: int, start: float, step: float = 3.0, view: str = "", **facts) -> list[tuple[Shot, str]]:
+    """Shots with the view that each shows: equal views are the same, those with one first letter overlap."""
+    out = []
+    for n in range(count):
+        shot = Shot(f"/card/{start:06.0f}-{n}.jpg", (600, 400), START + timedelta(seconds=start + step * n), **facts)
+        out.append((shot, view if len(view) > 1 else f"{view}{n}"))
+    return out
+
+
+class Grouping(unittest.TestCase):
+    def sorted_out(self, listed: list[tuple[Shot, str]], seed: int = 0):
+        views = {s.path: v for s, v in listed}
+
+        def relation(a: Shot, b: Shot) -> Relation | None:
+            one, two = views[a.path], views[b.path]
+            shift = 0.0 if one == two else 0.6
+            return Relation(np.array([[1, 0, -shift], [0, 1, 0], [0, 0, 1.0]])) if one[0] == two[0] else None
+
+        def among(some) -> dict:
+            pairs = {(a.path, b.path): relation(a, b) for a in some for b in some if a.path < b.path}
+            return {p: r for p, r in pairs.items() if r is not None}
+
+        like = Likeness(lambda a, b: 1.0 if views[a.path] == views[b.path] else 0.0, relation, among,
+                        lambda a, b: float(views[a.path][-1] == views[b.path][-1]))
+        shuffled = [s for s, _ in listed]
+        np.random.default_rng(seed).shuffle(shuffled)
+        return grouped(shuffled, like)
+
+    def test_sets_close_in_time_are_told_apart_by_what_they_show(self):
+        listed = shots(6, 0, view="a") + shots(8, 40, view="bb") + shots(5, 110, view="c")
+        found = self.sorted_out(listed)
+        self.assertEqual([(g.form, len(g.shots)) for g in found],
+                         [(Form.SWEEP, 6), (Form.SERIES, 8), (Form.SWEEP, 5)])
+
+    def test_a_stranger_in_step_and_a_slow_frame_do_not_split_a_set(self):
+        listed = shots(3, 0, view="a") + shots(1, 9, view="x") + shots(3, 12, view="a")
+        self.assertEqual([len(g.shots) for g in self.sorted_out(listed)], [7])
+        slow = shots(3, 0, view="a") + shots(3, 60, view="a")
+        self.assertEqual([len(g.shots) for g in self.sorted_out(slow)], [6])
+
+    def test_brackets_at_every_position(self):
+        listed = []
+        for p in range(3):
+            for n, ev in enumerate((0.0, -2.0, 2.0)):
+                listed += shots(1, 20 * p + 2 * n, view=f"p{p}", exposure_ev=ev)
+        (found,) = self.sorted_out(listed)
+        self.assertEqual((found.form, [len(p) for p in found.positions]), (Form.BRACKET, [3, 3, 3]))
+
+    def test_a_raw_and_its_jpeg_count_once(self):
+        listed = shots(3, 0, view="a")
+        raw = Shot(listed[1][0].path.replace(".jpg", ".dng"), (600, 400), listed[1][0].taken, raw=True)
+        (found,) = self.sorted_out([*listed, (raw, "a1")])
+        self.assertEqual(len(found.shots), 4)
+        self.assertEqual(found.aside, {listed[1][0].path})
+
+    def test_frames_without_times_are_grouped_by_name_and_likeness(self):
+        listed = [(Shot(f"/card/f{n}.jpg", (600, 400)), "aa" if n < 9 else f"b{n}") for n in range(14)]
+        found = self.sorted_out(listed)
+        self.assertEqual([(g.form, len(g.shots)) for g in found], [(Form.SERIES, 9), (Form.SWEEP, 5)])
+
+
+class Card(unittest.TestCase):
+    def test_a_shuffled_card_is_sorted_into_its_sets(self):
+        from windfell.demo.sets import write_card
+
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            write_card(folder, 0.25, Job(), gap_s=45)
+            truth = json.loads((folder / "card.json").read_text())
+            files = [str(folder / f) for v in truth.values() for f in v["files"]]
+            np.random.default_rng(2).shuffle(files)
+            sets = propose(Engine(None, 2**28), files, Job()).sets
+            outer = [s for s in sets if not s.name.endswith(("1", "2", "3")) or "position" not in s.name]
+            listed = {frozenset(Path(f.source.path).name for f in s.frames if hasattr(f.source, "path"))
+                      for s in outer}
+            for title, words in truth.items():
+                with self.subTest(title):
+                    if words["kind"] != "bracket":
+                        self.assertIn(frozenset(words["files"]), listed)
+            inner = [s for s in sets if "position" in s.name]
+            self.assertEqual({Path(f.source.path).name for s in inner for f in s.frames},
+                             set(truth["Chapel brackets"]["files"]))
+
+
+def seen(*views: tuple[str, float, float], exposures: dict[str, float] | None = None):
+    """Shots without times (name, where it looks and how far above, in frames), and what they show of each other."""
+    shots_ = [Shot(f"/scan/{name}.jpg", (600, 400)) for name, _, _ in views]
+    relations = {}
+    for i, (a, xa, ya) in enumerate(views):
+        for j, (b, xb, yb) in enumerate(views[:i]):
+            if abs(xa - xb) < 0.9 and abs(ya - yb) < 0.9 and a[0] == b[0]:
+                gain = None if exposures is None else exposures[b] - exposures[a]
+                onto = np.array([[1, 0, xa - xb], [0, 1, ya - yb], [0, 0, 1.0]])
+                relations[shots_[i].path, shots_[j].path] = Relation(onto, gain)
+    return shots_, relations
+
+
+class ByContent(unittest.TestCase):
+    def formed(self, *views, exposures=None):
+        found = groups_by_content(*seen(*views, exposures=exposures))
+        return [(str(g.form), [Path(s.path).stem for s in g.shots]) for g in found], found
+
+    def test_what_connects_is_a_sweep_and_what_coincides_a_series_under_shuffled_names(self):
+        words, _ = self.formed(("a7", 0, 0), ("b2", 0, 0), ("a1", 1.4, 0), ("b9", 0.04, 0.02), ("a3", 0.7, 0),
+                               ("b4", -0.03, 0))
+        self.assertEqual(words, [("sweep", ["a1", "a3", "a7"]), ("series", ["b2", "b4", "b9"])])
+
+    def test_a_camera_turned_on_by_little_is_no_series(self):
+        words, _ = self.formed(*((f"a{n}", 0.1 * n, 0) for n in range(7)))
+        self.assertEqual(words[0][0], "sweep")
+
+    def test_one_bump_leaves_a_series_a_series(self):
+        words, _ = self.formed(*((f"a{n}", 0.3 * (n == 4), 0) for n in range(8)))
+        self.assertEqual([(f, len(s)) for f, s in words], [("series", 8)])
+
+    def test_brackets_by_their_light(self):
+        steps = {"a1": 0.0, "a2": -2.0, "a3": 2.0}
+        words, _ = self.formed(("a1", 0, 0), ("a2", 0, 0), ("a3", 0, 0), exposures=steps)
+        self.assertEqual(words[0][0], "bracket")
+        views = [(f"a{p}{n}", 0.7 * p, 0) for p in range(3) for n in range(3)]
+        light = {name: (0.0, -2.0, 2.0)[(int(name[2]) + int(name[1])) % 3] for name, _, _ in views}
+        words, (found,) = self.formed(*views, exposures=light)
+        self.assertEqual(words[0][0], "bracket")
+        self.assertEqual([len(p) for p in found.positions], [3, 3, 3])
+        plain, _ = self.formed(*views, exposures=dict.fromkeys(light, 0.0))
+        self.assertEqual(plain[0][0], "sweep")
+
+    def test_a_series_beside_a_row_of_the_same_place_is_a_set_of_its_own(self):
+        words, _ = self.formed(*((f"a{n}", 0, 0) for n in range(5)), ("a6", 0.6, 0), ("a7", 1.2, 0), ("a8", 1.8, 0))
+        self.assertEqual([(f, len(s)) for f, s in words], [("series", 5), ("sweep", 3)])
+        needed, _ = self.formed(*((f"a{n}", 0, 0) for n in range(5)), ("a6", -0.7, 0), ("a7", 0.7, 0))
+        self.assertEqual([(f, len(s)) for f, s in needed], [("sweep", 7)])
+
+
+class Offered(unittest.TestCase):
+    def test_a_lone_shot_is_put_aside_in_the_set_whose_colours_it_has(self):
+        shots_, relations = seen(("a1", 0, 0), ("a2", 0.7, 0), ("b1", 0, 0), ("b2", 0.7, 0), ("c3", 0, 0))
+        like = Likeness(lambda a, b: 0.0, lambda a, b: None, lambda some: relations,
+                        lambda a, b: float(Path(b.path).stem[0] == "b"))
+        first, second = grouped(shots_, like)
+        self.assertEqual((len(first.shots), first.aside), (2, frozenset()))
+        self.assertEqual((len(second.shots), second.aside), (3, {"/scan/c3.jpg"}))
+
+    def test_by_time_where_there_are_times_and_together_where_all_are_alone(self):
+        like = Likeness(lambda a, b: 0.0, lambda a, b: None, lambda some: {})
+        listed = [s for s, _ in shots(3, 0) + shots(1, 900) + shots(3, 5000)]
+        found = grouped(listed, like)
+        self.assertEqual([(len(g.shots), len(g.aside)) for g in found], [(4, 1), (3, 0)])
+        alone = grouped([s for s, _ in shots(1, 0) + shots(1, 900)], like)
+        self.assertEqual([(g.form, len(g.shots), len(g.aside)) for g in alone], [(Form.SWEEP, 2, 0)])
+
+    def test_files_written_all_at_once_say_nothing_of_time(self):
+        shots_, relations = seen(("a1", 0, 0), ("b1", 0, 0), ("a2", 0.7, 0), ("b2", 0.7, 0))
+        at_once = [Shot(s.path, s.size, START) for s in shots_]
+        like = Likeness(lambda a, b: 0.0, lambda a, b: None, lambda some: relations)
+        self.assertEqual([len(g.shots) for g in grouped(at_once, like)], [2, 2])
+
+
+class Movement(unittest.TestCase):
+    def moved(self, transform: np.ndarray, noise: float = 0.4) -> str:
+        rng = np.random.default_rng(1)
+        p = rng.uniform(0, 1, (300, 2)) * [900, 600]
+        q = planar.apply(transform, p) + rng.normal(0, noise, p.shape)
+        q[:40] += [30, 4]
+        return way_of_moving([Link(0, 1, p, q, np.ones(300, bool), transform)], 900, 600, 900)
+
+    def test_the_simplest_transform_that_explains_it(self):
+        c, s = np.cos(0.02), np.sin(0.02)
+        turned = np.array([[c, -s, 9], [s, c, -4], [0, 0, 1]])
+        for wanted, transform in (
+            ("none", np.eye(3)), ("shift", np.array([[1, 0, 9], [0, 1, -4], [0, 0, 1.0]])), ("rigid", turned),
+            ("similarity", turned * np.array([[1.03, 1.03, 1], [1.03, 1.03, 1], [1, 1, 1]])),
+            ("perspective", np.array([[1, 0, 9], [0, 1, -4], [2e-5, 1e-5, 1]])),
+        ):
+            with self.subTest(wanted):
+                self.assertEqual(self.moved(transform), wanted)
+
+    def test_few_points_say_nothing(self):
+        few = Link(0, 1, np.zeros((5, 2)), np.ones((5, 2)), np.ones(5, bool), np.eye(3))
+        self.assertEqual(way_of_moving([few], 900, 600, 900), "none")
+
+
+class InPlace(unittest.TestCase):
+    def test_a_soft_view_with_someone_in_it_is_told_from_another(self):
+        grey = [cv2.GaussianBlur(textured(170, 256, seed)[..., 1], (0, 0), 12) for seed in (1, 2)]
+        grey = [cv2.normalize(g, None, 60, 200, cv2.NORM_MINMAX) for g in grey]
+        passed = grey[0].copy()
+        cv2.ellipse(passed, (90, 100), (18, 50), 0, 0, 360, 20, -1)
+        darker = np.clip(grey[0] * 0.6, 0, 255).astype(np.uint8)
+        self.assertTrue(same_in_place(grey[0], passed))
+        self.assertTrue(same_in_place(passed, darker))
+        self.assertFalse(same_in_place(grey[0], grey[1]))
+
+
+class WithoutTimes(unittest.TestCase):
+    def test_shuffled_files_that_say_nothing(self):
+        rng = np.random.default_rng(4)
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            world = textured(700, 2600, 8)
+            views = {"row": [(100 + 360 * n, 40) for n in range(3)],
+                     "hand": [(1500 + int(rng.integers(-12, 13)), 60 + int(rng.integers(-12, 13))) for _ in range(4)],
+                     "stood": [(2050, 60)] * 3, "lone": [(1480, 360)]}
+            numbers = iter(rng.permutation(90) + 10)
+            files = {}
+            for title, spots in views.items():
+                high = 300 if title == "lone" else 320
+                for n, (x, y) in enumerate(spots):
+                    part = world[y : y + high, x : x + 480].copy()
+                    if title in ("hand", "stood"):
+                        part[40 + 60 * n : 100 + 60 * n, 60 + 90 * n : 130 + 90 * n] = (200, 40, 40)
+                    path = write_picture(folder / f"p{next(numbers)}.png", part)
+                    files.setdefault(title, set()).add(path)
+            paths = [p for own in files.values() for p in own]
+            rng.shuffle(paths)
+            sets = propose(Engine(None, 2**28), paths, Job()).sets
+        found = {frozenset(f.source.path for f in s.used): s for s in sets}
+        self.assertEqual(len(sets), 3)
+        self.assertIs(found[frozenset(files["row"])].kind, Kind.PANORAMA)
+        hand, stood = found[frozenset(files["hand"])], found[frozenset(files["stood"])]
+        self.assertEqual((hand.kind, stood.kind), (Kind.STACK, Kind.STACK))
+        self.assertIsNot(hand.registration.align, Align.NONE)
+        self.assertIs(stood.registration.align, Align.NONE)
+        (lone,) = [f.source.path for s in sets for f in s.frames if not f.on]
+        self.assertEqual({lone}, files["lone"])
