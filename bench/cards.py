@@ -229,8 +229,8 @@ def main() -> None:
             begun = time.perf_counter()
             proposal = propose(Engine(None, 2**29), files, Job())
             spent += time.perf_counter() - begun
+            wrong = mistakes(sets, proposal)
         frames += len(files)
-        wrong = mistakes(sets, proposal)
         right += not wrong
         if wrong:
             print(f"card {n}, {len(sets)} sets: {'; '.join(wrong)}", flush=True)

@@ -21,9 +21,11 @@ from PySide6.QtWidgets import (
 
 from windfell.app import theme
 from windfell.app.session import Session
+from windfell.app.set_pictures import SetPictures
 from windfell.app.thumbnails import Thumbnails
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.frame_tile import FrameTile
+from windfell.app.widgets.lane_end import LaneEnd
 from windfell.recipe import edits
 from windfell.recipe.model import Frame, FrameSet, Kind
 
@@ -135,7 +137,7 @@ class Lane(QFrame):
             card.picked.connect(self._pick)
             card.switched.connect(self._switch)
             card.dragged.connect(self._drag)
-            self._row.addWidget(card)
+            self._row.addWidget(card, 0, Qt.AlignmentFlag.AlignTop)
             self.cards.append(card)
         self._row.addStretch(1)
         self._strip = strip
@@ -144,7 +146,13 @@ class Lane(QFrame):
         area.setWidgetResizable(True)
         area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         area.setFixedHeight(CARD_HIGH + 14)
-        outer.addWidget(area)
+        self.end = LaneEnd(_leads_to(frame_set), CARD_HIGH)
+        self.end.pressed.connect(self._go_on)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(area, 1)
+        row.addWidget(self.end, 0, Qt.AlignmentFlag.AlignTop)
+        outer.addLayout(row)
 
     def _header(self, frame_set: FrameSet) -> QHBoxLayout:
         header = QHBoxLayout()
@@ -269,6 +277,12 @@ class Lane(QFrame):
         x = self._strip.mapFrom(self, at).x()
         return next((c.frame.id for c in self.cards if x < c.geometry().center().x()), None)
 
+    def _go_on(self) -> None:
+        s = self._session
+        station = _leads_to(s.project.set(self.set_id))
+        s.select_set(self.set_id)
+        s.go(station)
+
     def _rename(self) -> None:
         words = self.name.text().strip()
         s = self._session
@@ -294,6 +308,11 @@ class Lane(QFrame):
         s.try_edit(lambda: edits.remove_set(s.project, self.set_id))
 
 
+def _leads_to(frame_set: FrameSet) -> str:
+    """The station at which the set's picture is looked at."""
+    return "shape" if frame_set.kind is Kind.PANORAMA else "combine"
+
+
 def _count_words(frame_set: FrameSet) -> str:
     used, total = len(frame_set.used), len(frame_set.frames)
     return f"{used} frames" if used == total else f"{used} frames, {total - used} aside"
@@ -310,6 +329,7 @@ class Lanes(QScrollArea):
     def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
         super().__init__()
         self._session, self._thumbnails = session, thumbnails
+        self.pictures = SetPictures(session)
         self.lanes: list[Lane] = []
         self.picks = Picks()
         self.problems: dict[str, str] = {}
@@ -323,6 +343,7 @@ class Lanes(QScrollArea):
         self._column.addStretch(1)
         self.setWidget(inner)
         thumbnails.arrived.connect(self._arrived)
+        self.pictures.arrived.connect(lambda _: self.show_pictures())
 
     def refresh(self) -> None:
         sets = self._session.project.sets
@@ -333,6 +354,14 @@ class Lanes(QScrollArea):
             if not same:
                 self._rebuild()
         self.mark()
+        self.show_pictures()
+
+    def show_pictures(self) -> None:
+        """What is known of what each set will give."""
+        ids = {s.id for s in self._session.project.sets}
+        for lane in self.lanes:
+            if lane.set_id in ids:
+                lane.end.show_picture(self.pictures.of(lane.set_id), self.pictures.is_newest(lane.set_id))
 
     def mark(self) -> None:
         """Show which lane is in hand, and bring it into view when that has changed."""
