@@ -47,6 +47,7 @@ ACTIONS = (
     ActionSpec("compare_blink", "Compare: blink", "Picture", ("K",), "set"),
     ActionSpec("compare_ghost", "Compare: ghost", "Picture", ("H",), "set"),
     ActionSpec("fold_frames", "Fold the frames column", "Picture", ("F4",)),
+    ActionSpec("fold_bench", "Fold or unfold the bench", "Picture", ("Shift+F4",)),
     ActionSpec("lighter_surround", "Lighter surround", "Picture", ("Ctrl+Up",)),
     ActionSpec("darker_surround", "Darker surround", "Picture", ("Ctrl+Down",)),
     ActionSpec("full_screen", "Full screen", "Picture", ("F11",)),

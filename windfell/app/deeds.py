@@ -165,6 +165,9 @@ class Deeds:
     def on_fold_frames(self) -> None:
         self.window.frames.fold(not self.window.frames.folded)
 
+    def on_fold_bench(self) -> None:
+        self.window.bench.fold(not self.window.bench.folded)
+
     def on_lighter_surround(self) -> None:
         self._change_surround(12)
 

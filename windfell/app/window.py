@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from windfell.app import theme
 from windfell.app.actions import ACTIONS, HOLD_BEFORE, MENUS
 from windfell.app.before import before_project
+from windfell.app.bench import Bench
 from windfell.app.deeds import Deeds
 from windfell.app.frames_column import FramesColumn
 from windfell.app.picture.source import PictureSource
@@ -45,8 +46,6 @@ from windfell.errors import WindfellError
 from windfell.frames.listing import pictures_in
 from windfell.recipe.model import SetSource
 from windfell.recipe.project_file import SUFFIX, missing_files
-
-CONTROLS_WIDE, BENCH_HIGH = 372, 236
 
 
 class Window(QMainWindow):
@@ -117,19 +116,8 @@ class Window(QMainWindow):
         middle.addWidget(self.frames)
         middle.addWidget(self.pages, 1)
 
-        bench = QWidget()
-        bench.setObjectName("bench")
-        bench.setFixedHeight(BENCH_HIGH)
-        self.controls, self.instruments = QStackedWidget(), QStackedWidget()
-        self.controls.setFixedWidth(CONTROLS_WIDE)
-        for station in self.stations.values():
-            self.controls.addWidget(station.controls)
-            self.instruments.addWidget(station.instrument)
-        row = QHBoxLayout(bench)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(0)
-        row.addWidget(self.controls)
-        row.addWidget(self.instruments, 1)
+        self.bench = Bench(self.stations.values())
+        self.bench.fold_asked.connect(lambda: self.do("fold_bench"))
 
         whole = QWidget()
         column = QVBoxLayout(whole)
@@ -137,7 +125,7 @@ class Window(QMainWindow):
         column.setSpacing(0)
         column.addWidget(top)
         column.addLayout(middle, 1)
-        column.addWidget(bench)
+        column.addWidget(self.bench)
         column.addWidget(self.status)
         self.setCentralWidget(whole)
 
@@ -221,8 +209,7 @@ class Window(QMainWindow):
         self._fill_chooser()
         self.station.refresh()
         self.pages.setCurrentWidget(self.station.page or self.view)
-        self.controls.setCurrentWidget(self.station.controls)
-        self.instruments.setCurrentWidget(self.station.instrument)
+        self.bench.show_station(self.station)
         self.frames.setVisible(s.station != "gather" and s.frame_set is not None)
         self._show_picture()
         self._refresh_words()

@@ -41,7 +41,7 @@ class Desk(QObject):
         self._running: dict[str, _Request] = {}
         self._waiting: dict[str, tuple[tuple, dict]] = {}
         self._tickets = 0
-        self._stopping = False
+        self._stopping = self._closed = False
         queued = Qt.ConnectionType.QueuedConnection
         self._answered.connect(self._on_answer, queued)
         self._reported.connect(self._on_report, queued)
@@ -62,6 +62,8 @@ class Desk(QObject):
         line.
         """
         self.drop(channel)
+        if self._closed:
+            return
         if self._stopping:
             if stopped:
                 stopped()
@@ -151,4 +153,5 @@ class Desk(QObject):
 
     def close(self) -> None:
         self.stop_all()
+        self._closed = True
         self._pool.shutdown(wait=False, cancel_futures=True)

@@ -158,6 +158,10 @@ class Align(Station):
         row.addWidget(self.links, 2)
 
     @property
+    def needed(self) -> list[QWidget]:
+        return [self.shown, self.way, self.again]
+
+    @property
     def settled(self) -> bool:
         return not self.found.waiting and (self.pages.currentIndex() == 0 or self.points.settled)
 
@@ -183,6 +187,8 @@ class Align(Station):
             self.points.refresh()
         self._panorama.setVisible(panorama)
         self._stack.setVisible(not panorama)
+        self.shown.setVisible(panorama)
+        self.way.setVisible(not panorama)
         self.links.setVisible(panorama)
         self.frames.setColumnHidden(3, not panorama)
         r = frame_set.registration

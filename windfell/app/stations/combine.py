@@ -41,6 +41,10 @@ class Combine(Station):
         layout.addWidget(self.proofs)
 
     @property
+    def needed(self) -> list[QWidget]:
+        return [self.rule]
+
+    @property
     def settled(self) -> bool:
         return self.proofs.settled
 

@@ -118,6 +118,10 @@ class Export(Station):
         layout.addStretch(1)
 
     @property
+    def needed(self) -> list[QWidget]:
+        return [self.format, self.place, self.browse, self.write]
+
+    @property
     def settled(self) -> bool:
         return self._size is not None or bool(self.check.text())
 

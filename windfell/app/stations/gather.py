@@ -149,6 +149,10 @@ class Gather(Station):
         self.instrument.addWidget(figures)
         self.instrument.addWidget(self.trimmer)
 
+    @property
+    def needed(self) -> list[QWidget]:
+        return [self.add, self.browse, self.accept]
+
     def refresh(self) -> None:
         self._mark_problems()
         self.page.refresh()

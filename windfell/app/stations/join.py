@@ -80,6 +80,10 @@ class Join(Station):
         layout.addWidget(self.gain, 1)
 
     @property
+    def needed(self) -> list[QWidget]:
+        return [self.blend, self.cut, self.show_seams]
+
+    @property
     def settled(self) -> bool:
         return self.seams is not None or self._view.source.error is not None
 

@@ -15,12 +15,13 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
-    QScrollArea,
+    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
 from windfell.app.session import Session
+from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
 from windfell.develop.lens import profile_names, remembered_key, searched, suggested_profile
 from windfell.engine.folders import state_folder
@@ -32,24 +33,50 @@ from windfell.recipe.model import Frame, LensCorrection
 from windfell.recipe.project_file import written_whole
 
 PARTS = (("distortion", "Distortion"), ("vignetting", "Edge darkening"), ("fringing", "Fringing"))
-NUMBERS = (
-    ("Bend k1", "k1", -0.3, 0.3, 0.001), ("Bend k2", "k2", -0.3, 0.3, 0.001), ("Bend k3", "k3", -0.3, 0.3, 0.001),
-    ("Edges v1", "v1", -1.0, 1.0, 0.01), ("Edges v2", "v2", -1.0, 1.0, 0.01), ("Edges v3", "v3", -1.0, 1.0, 0.01),
-    ("Red size", "red", 0.995, 1.005, 0.0001), ("Blue size", "blue", 0.995, 1.005, 0.0001),
+NUMBERS = {
+    "bend": (("Bend k1", "k1", -0.3, 0.3, 0.001), ("Bend k2", "k2", -0.3, 0.3, 0.001),
+             ("Bend k3", "k3", -0.3, 0.3, 0.001)),
+    "edges": (("Edges v1", "v1", -1.0, 1.0, 0.01), ("Edges v2", "v2", -1.0, 1.0, 0.01),
+              ("Edges v3", "v3", -1.0, 1.0, 0.01)),
+    "fringes": (("Red size", "red", 0.995, 1.005, 0.0001), ("Blue size", "blue", 0.995, 1.005, 0.0001)),
+}
+TABS = (
+    ("bend", "Bend", "Distortion by numbers"), ("edges", "Edges", "Edge darkening by numbers"),
+    ("fringes", "Fringes", "The sizes of red and blue against green"),
 )
 
 
-class LensControls(QScrollArea):
+class LensControls(QWidget):
     """They change the lens of every frame that was taken with the chosen frame's lens."""
 
     def __init__(self, session: Session, frame: Callable[[], Frame | None]) -> None:
         super().__init__()
         self._session, self._frame = session, frame
         self._suggested: dict[str, str | None] = {}
-        inner = QWidget()
-        column = QVBoxLayout(inner)
-        column.setContentsMargins(0, 0, 8, 0)
-        column.setSpacing(3)
+        self.tabs = Choice("", (("profile", "Profile", "What the lens database knows of the lens"), *TABS))
+        self.tabs.set_value("profile")
+        self._pages = QStackedWidget()
+        self.rulers: dict[str, Ruler] = {}
+        self._pages.addWidget(self._profile_page())
+        for numbers in NUMBERS.values():
+            self._pages.addWidget(self._numbers_page(numbers))
+        self.tabs.picked.connect(self.open_page)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 3, 0, 0)
+        column.setSpacing(5)
+        column.addWidget(self.tabs)
+        column.addWidget(self._pages, 1)
+
+    def open_page(self, name: str) -> None:
+        """The profile, or numbers by hand."""
+        self.tabs.set_value(name)
+        self._pages.setCurrentIndex(("profile", *NUMBERS).index(name))
+
+    def _profile_page(self) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(5)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search the lens database: maker, focal length…")
         self.search.setAccessibleName("Lens")
@@ -63,11 +90,8 @@ class LensControls(QScrollArea):
         self.search.textEdited.connect(lambda words: self._model.setStringList(searched(words)))
         self.search.editingFinished.connect(self._typed)
         column.addWidget(self.search)
-        self._hint = QLabel("")
-        self._hint.setProperty("role", "quiet")
-        self._hint.setWordWrap(True)
-        column.addWidget(self._hint)
         row = QHBoxLayout()
+        row.setSpacing(8)
         self.found = QPushButton("Use what was found")
         self.found.clicked.connect(self._use_found)
         self.none = QPushButton("None")
@@ -81,6 +105,7 @@ class LensControls(QScrollArea):
         row.addStretch(1)
         column.addLayout(row)
         row = QHBoxLayout()
+        row.setSpacing(16)
         self.parts: dict[str, QCheckBox] = {}
         for name, words in PARTS:
             self.parts[name] = QCheckBox(words)
@@ -89,25 +114,32 @@ class LensControls(QScrollArea):
         row.addStretch(1)
         column.addLayout(row)
         row = QHBoxLayout()
+        row.setSpacing(8)
         row.addWidget(QLabel("Focal length"))
         self.focal = QLineEdit()
-        self.focal.setFixedWidth(90)
+        self.focal.setFixedWidth(130)
         self.focal.setAccessibleName("Focal length in mm")
         self.focal.setPlaceholderText("by metadata")
+        self.focal.setToolTip("In mm, where the metadata have none or a wrong one")
         self.focal.editingFinished.connect(self._focal_typed)
         row.addWidget(self.focal)
         row.addStretch(1)
         column.addLayout(row)
-        self.rulers: dict[str, Ruler] = {}
-        for words, name, low, high, step in NUMBERS:
+        column.addStretch(1)
+        return page
+
+    def _numbers_page(self, numbers) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(5)
+        for words, name, low, high, step in numbers:
             ruler = Ruler(words, low, high, 1.0 if name in ("red", "blue") else 0.0, "", step, 70)
             ruler.changed.connect(lambda v, first, k=name: self._change({k: float(v)}, first))
             self.rulers[name] = ruler
             column.addWidget(ruler)
         column.addStretch(1)
-        self.setWidget(inner)
-        self.setWidgetResizable(True)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        return page
 
     def refresh(self) -> None:
         """Show the chosen frame's lens."""
@@ -125,9 +157,10 @@ class LensControls(QScrollArea):
             self.focal.setText(f"{lens.focal_mm:g} mm" if lens.focal_mm else "")
         suggested = self._suggestion(frame)
         self.found.setEnabled(bool(suggested) and suggested != lens.profile)
-        self._hint.setText(
+        self.found.setText("Use what was found" if suggested else "Nothing found")
+        self.found.setToolTip(
             f"Found by the frame's metadata: {suggested.partition(' | ')[2]}" if suggested else
-            "The metadata name no lens of the database; choose it by hand if you know it.")
+            "The metadata name no lens of the database; choose it by hand if you know it")
 
     def _suggestion(self, frame: Frame) -> str | None:
         """What the metadata or an earlier choice for this body name."""

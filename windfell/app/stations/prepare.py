@@ -88,6 +88,11 @@ class Prepare(Station):
         self.tabs.set_value("light")
 
     @property
+    def needed(self) -> list[QWidget]:
+        d = self.development
+        return [d.rulers["temperature_k"], d.rulers["exposure_ev"], d.match, d.for_all]
+
+    @property
     def frame(self) -> Frame | None:
         """The chosen frame, or the first in use."""
         frame_set = self.session.frame_set

@@ -85,6 +85,10 @@ class Shape(Station):
         view.turned.connect(self._dragged)
 
     @property
+    def needed(self) -> list[QWidget]:
+        return [*self.rulers.values(), self.level]
+
+    @property
     def settled(self) -> bool:
         return self.proofs.settled
 

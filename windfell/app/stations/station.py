@@ -26,6 +26,11 @@ class Station(QWidget):
     def refresh(self) -> None:
         """Show the recipe as it is now. Called when it changed and this station is open."""
 
+    @property
+    def needed(self) -> list[QWidget]:
+        """Those of its controls, whole in a layout, that stay in reach while the bench is folded."""
+        return []
+
     def entered(self) -> None:
         """The station was opened."""
 

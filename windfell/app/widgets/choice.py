@@ -25,16 +25,22 @@ class Choice(QWidget):
             layout.addWidget(label, 0, 0)
         self._group = QButtonGroup(self)
         self._buttons: dict[str, QPushButton] = {}
-        for n, (value, words, tip) in enumerate(options):
+        self._in_row = in_row or len(options)
+        for value, words, tip in options:
             button = QPushButton(words, checkable=True)
             button.setToolTip(tip)
             button.setAccessibleName(f"{name} {words}".strip())
             button.clicked.connect(lambda _=False, v=value: self.picked.emit(v))
             self._group.addButton(button)
             self._buttons[value] = button
-            row, column = divmod(n, in_row or len(options))
-            layout.addWidget(button, row, 1 + column)
-        layout.setColumnStretch(1 + (in_row or len(options)), 1)
+        self.spread(False)
+        layout.setColumnStretch(1 + len(options), 1)
+
+    def spread(self, on: bool) -> None:
+        """All in one row, or in as many as it was made with."""
+        for n, button in enumerate(self._buttons.values()):
+            row, column = divmod(n, len(self._buttons) if on else self._in_row)
+            self.layout().addWidget(button, row, 1 + column)
 
     def set_value(self, value: str) -> None:
         """Show a value without sending it."""
