@@ -13,7 +13,9 @@ from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest
 from tests.support import frames_in, green, textured, write_picture
+from windfell.app.widgets.findings import FindingRow
 from windfell.demo.clip import write_video
+from windfell.recipe import developing
 from windfell.recipe.model import Align, Development, FrameSet, Kind, Project, VideoInstant, frame_from_path
 
 
@@ -300,3 +302,33 @@ class Preparing(WindowTest):
         self.assertEqual(self.session.frame_set.frames[3].lens.k1, -0.05)
         self.settle()
         self.assertIsNone(self.prepare().first.error)
+
+
+class Measuring(WindowTest):
+    def test_what_align_measured_replaces_the_first_guess(self):
+        self.open("prepare")
+        found = self.window.readiness
+        self.until(lambda: found.survey is not None and found.survey.measured)
+        far = tuple(replace(p, parallax_px=60.0) for p in found._looked.pairs)
+        registered = self.window.registrations
+        found._looked = replace(found._looked, pairs=far)
+        kept, registered.depth = registered.depth, None
+        found._measured()
+        self.assertIn("parallax", {f.fault for f in found.findings})
+        self.assertFalse(found.survey.measured)
+        registered.depth = kept
+        registered.arrived.emit()
+        self.assertNotIn("parallax", {f.fault for f in found.findings})
+        words = [r.finding.title for r in self.window.station.instrument.findChildren(FindingRow) if r.isVisible()]
+        self.assertFalse([w for w in words if "sideways" in w])
+
+    def test_lights_of_other_developments_do_not_speak(self):
+        self.open("prepare")
+        found = self.window.readiness
+        self.until(lambda: found.survey is not None and found.survey.measured)
+        frame = self.session.frame_set.frames[0]
+        self.session.edit(developing.develop(
+            self.session.project, "row", [frame.id], {"exposure_ev": 1.0}), True)
+        self.settle()
+        self.assertAlmostEqual(found.survey.drifts[0].ev, found._looked.drifts[0].ev)
+        self.assertGreater(found.survey.drifts[0].ev, 0.7)

@@ -6,7 +6,10 @@ from collections.abc import Sequence
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from windfell.align.registration import PanoramaRegistration
+from windfell.app.registrations import Registrations
 from windfell.app.session import Session
+from windfell.engine.measured import with_measured
 from windfell.engine.mend import mended
 from windfell.engine.survey import surveyed
 from windfell.readiness.checks import findings
@@ -22,9 +25,10 @@ class Readiness(QObject):
 
     arrived = Signal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, registrations: Registrations) -> None:
         super().__init__()
-        self._session = session
+        self._session, self._registrations = session, registrations
+        self._looked: Survey | None = None
         self.survey: Survey | None = None
         self.findings: list[Finding] = []
         self.frame_set: FrameSet | None = None
@@ -34,12 +38,13 @@ class Readiness(QObject):
         self._timer = QTimer(self, singleShot=True, interval=CALM_MS)
         self._timer.timeout.connect(self._ask)
         session.changed.connect(self.consider)
+        registrations.arrived.connect(self._measured)
 
     def consider(self) -> None:
         """Look again if what the set is made of has changed."""
         frame_set = self._session.frame_set
         if frame_set is None or not frame_set.used:
-            self._asked, self.survey, self.findings, self.frame_set = None, None, [], None
+            self._asked, self._looked, self.survey, self.findings, self.frame_set = None, None, None, [], None
             self.waiting, self.error = False, None
             self._timer.stop()
             self._session.desk.drop("readiness")
@@ -49,7 +54,7 @@ class Readiness(QObject):
         if wanted == self._asked:
             return
         if self.frame_set is None or self.frame_set.id != frame_set.id:
-            self.survey, self.findings, self.error = None, [], None
+            self._looked, self.survey, self.findings, self.error = None, None, [], None
         self._asked, self.waiting = wanted, True
         self._session.desk.drop("readiness")
         self._timer.start()
@@ -65,12 +70,31 @@ class Readiness(QObject):
         self.arrived.emit()
 
     def _have(self, survey: Survey, frame_set: FrameSet) -> None:
-        self.survey, self.frame_set, self.waiting, self.error = survey, frame_set, False, None
-        self.findings = findings(survey)
+        self._looked, self.frame_set, self.waiting, self.error = survey, frame_set, False, None
+        self._judge()
         self.arrived.emit()
 
+    def _measured(self) -> None:
+        """Align knows more: what it measured replaces what the quick look guessed."""
+        before = self.findings
+        if self._looked is not None and self.frame_set is not None:
+            self._judge()
+            if self.findings != before:
+                self.arrived.emit()
+
+    def _judge(self) -> None:
+        r, own = self._registrations, self.frame_set
+        self.survey = self._looked
+        same = r.frame_set is not None and r.frame_set.id == own.id and _bare(r.frame_set) == _bare(own)
+        if same and isinstance(r.found, PanoramaRegistration) and r.coverage is not None and r.depth is not None:
+            ids = [f.id for f in r.frame_set.used]
+            alike = [f.development for f in r.frame_set.used] == [f.development for f in own.used]
+            self.survey = with_measured(
+                self._looked, ids, r.found, r.coverage, r.depth, r.lights if alike else None)
+        self.findings = findings(self.survey)
+
     def _failed(self, sentence: str) -> None:
-        self.survey, self.findings, self.waiting, self.error = None, [], False, sentence
+        self._looked, self.survey, self.findings, self.waiting, self.error = None, None, [], False, sentence
         self.arrived.emit()
 
     def _stopped(self) -> None:
@@ -126,3 +150,8 @@ class Readiness(QObject):
         if drift is None:
             return "", bad
         return f"{round(drift.ev, 2) + 0.0:+.2f} EV {round(drift.mired):+d} mired", bad
+
+
+def _bare(frame_set: FrameSet) -> tuple:
+    """What a registration and a look must have in common to speak of the same."""
+    return frame_set.kind, tuple((f.id, f.source, f.lens) for f in frame_set.used)

@@ -14,6 +14,7 @@ from windfell.app.session import Session
 from windfell.engine.stack import StackRegistration
 from windfell.engine.survey import registered_coverage
 from windfell.job import Job
+from windfell.join.light import FrameLight
 from windfell.readiness.survey import Coverage
 from windfell.recipe.model import Development, FrameSet, Project
 
@@ -31,11 +32,14 @@ class Registrations(QObject):
         self.found: PanoramaRegistration | StackRegistration | None = None
         self.coverage: Coverage | None = None
         self.depth: Depth | None = None
+        self.lights: list[FrameLight] | None = None
         self.frame_set: FrameSet | None = None
         self.error: str | None = None
         self.waiting = False
         self._asked: tuple | None = None
+        self._more_of: PanoramaRegistration | None = None
         session.changed.connect(self.ask)
+        session.rested.connect(self._ask_more)
 
     def ask(self, again: bool = False) -> None:
         """Have the set in hand registered, unless that is under way or done."""
@@ -71,21 +75,38 @@ class Registrations(QObject):
     def _have(self, found: PanoramaRegistration | StackRegistration, frame_set: FrameSet) -> None:
         desk = self._session.desk
         if self.frame_set is None or self.frame_set.id != frame_set.id:
-            self.coverage = self.depth = None
+            self.coverage = self.depth = self.lights = None
         self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, desk.runs("registration")
-        if isinstance(found, PanoramaRegistration):
-            longest = max(found.frames[n].lens.width for n in found.placed)
-            rating = max(MUCH_PARALLAX_PX, longest / 1500)
-            desk.ask("registration, more", lambda job: (registered_coverage(found), depth_of(found, rating)),
-                     self._have_more, quiet=True)
-        else:
-            self.coverage = self.depth = None
+        self._more_of = None
+        if not isinstance(found, PanoramaRegistration):
+            self.coverage = self.depth = self.lights = None
+        elif not self._session.moving:
+            self._ask_more()
         self.arrived.emit()
 
-    def _have_more(self, more: tuple[Coverage, Depth]) -> None:
-        """What follows from where the frames lie: what each adds, and parallax."""
-        self.coverage, self.depth = more
+    def _ask_more(self) -> None:
+        """What follows from where the frames lie; while a hand moves it waits."""
+        found, frame_set, desk = self.found, self.frame_set, self._session.desk
+        if not isinstance(found, PanoramaRegistration) or self._more_of is found or desk.runs("registration"):
+            return
+        self._more_of = found
+        longest = max(found.frames[n].lens.width for n in found.placed)
+        rating = max(MUCH_PARALLAX_PX, longest / 1500)
+        project, engine = self._session.project, self._session.engine
+
+        def more(job: Job) -> tuple[Coverage, Depth, list[FrameLight]]:
+            lights = engine.stages(project, frame_set.id).fitted_lights(job)
+            return registered_coverage(found), depth_of(found, rating), lights
+
+        desk.ask("registration, more", more, self._have_more, self._have_no_more, quiet=True)
+
+    def _have_more(self, more: tuple[Coverage, Depth, list[FrameLight]]) -> None:
+        """What follows from where the frames lie: what each adds, parallax, and how their light differs."""
+        self.coverage, self.depth, self.lights = more
         self.arrived.emit()
+
+    def _have_no_more(self, sentence: str) -> None:
+        """A frame that cannot be read any more is told of where its picture is made."""
 
     def _stopped(self) -> None:
         """It can be asked for again."""

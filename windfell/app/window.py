@@ -59,7 +59,7 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.thumbnails = Thumbnails(session)
         self.registrations = Registrations(session)
-        self.readiness = Readiness(session)
+        self.readiness = Readiness(session, self.registrations)
         self.source = PictureSource(session, "picture")
         self.before = PictureSource(session, "before")
         self.view = PictureView(self.source, self.before)

@@ -92,6 +92,10 @@ class JoinedFrames(RegisteredFrames):
         views = job.map(seen, list(range(len(frames))), "matching light")
         return fitted_light(len(frames), shared_samples(views, np.random.default_rng(1)), job)
 
+    def fitted_lights(self, job: Job) -> list[FrameLight]:
+        """What each placed frame's light is off the others', whether it is to be matched or not."""
+        return self.lights(job) if self.set.joining.match_light else self._fit_light(job, always=True)
+
     def shared_falloff(self, job: Job) -> tuple[float, float, float]:
         """The edge darkening that the overlaps show, as `FrameLight.falloff`."""
         if len(self.posed(job)) < 2:

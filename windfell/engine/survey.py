@@ -169,12 +169,13 @@ def _with_true_overlap(pairs: list[PairLook], found: PanoramaRegistration | None
         a, b = found.frames[p.a], found.frames[p.b]
         overlap = p.overlap
         if isinstance(a, Placed) and isinstance(b, Placed):
-            overlap = max(_share_seen(a, b), _share_seen(b, a))
+            overlap = max(share_seen(a, b), share_seen(b, a))
         out.append(PairLook(p.a, p.b, overlap, p.onto, p.shift_px, p.parallax_px))
     return out
 
 
-def _share_seen(a: Placed, b: Placed) -> float:
+def share_seen(a: Placed, b: Placed) -> float:
+    """Which share of `a` the frame `b` sees too."""
     steps = (np.arange(32) + 0.5) / 32
     points = np.stack(np.meshgrid(steps * a.lens.width - 0.5, steps * a.lens.height - 0.5), -1).reshape(-1, 2)
     place = b.posed.project(a.posed.rays(points))
@@ -187,7 +188,7 @@ def registered_coverage(found: PanoramaRegistration) -> Coverage:
     """What each frame adds where the registration has placed them, on the sphere or the flat subject."""
     frames = found.frames
     pairs = [
-        PairLook(k.a, k.b, max(_share_seen(frames[k.a], frames[k.b]), _share_seen(frames[k.b], frames[k.a])),
+        PairLook(k.a, k.b, max(share_seen(frames[k.a], frames[k.b]), share_seen(frames[k.b], frames[k.a])),
                  np.eye(3), 0.0, 0.0)
         for k in found.links]
     rays = _even_rays(DIRECTIONS) if not found.flat else _even_spots([frames[n] for n in found.placed])

@@ -198,8 +198,9 @@ def parallax(survey: Survey) -> list[Finding]:
     if not found or survey.kind is not Kind.PANORAMA:
         return []
     worst = max(found, key=lambda p: p.parallax_px)
+    moved = "moved, as Align measured" if survey.measured else "seems to have moved"
     return [Finding(
-        "parallax", Weight.DOUBTFUL, f"The camera seems to have moved sideways: {worst.parallax_px:.0f} px "
+        "parallax", Weight.DOUBTFUL, f"The camera {moved} sideways: {worst.parallax_px:.0f} px "
         f"between frames {worst.a + 1} and {worst.b + 1}",
         "Near things may come out doubled or cut; look along the seams.",
         ids(survey, [p.a for p in found] + [p.b for p in found]))]

@@ -77,7 +77,9 @@ class Coverage:
 
 @dataclass(frozen=True)
 class Survey:
-    """A set looked at. What could not be found out is empty or None."""
+    """A set looked at. What could not be found out is empty or None. `measured`: overlap, parallax and drifts are
+    those that Align and Join have measured, no longer the quick look's.
+    """
 
     kind: Kind
     aligned: bool
@@ -87,3 +89,4 @@ class Survey:
     coverage: Coverage | None = None
     shifts_px: tuple[float | None, ...] = ()
     unreadable: tuple[tuple[str, str], ...] = ()
+    measured: bool = False
