@@ -15,11 +15,12 @@ from tests.support import _HOME, engine, frames_in, project_of, ridge, stranger,
 from windfell.align.adjust import Observations
 from windfell.align.cameras import cameras_of
 from windfell.align.closer import doubtful_pairs
-from windfell.align.even import BOUND_SHARE
+from windfell.align.even import BOUND_SHARE, evened
 from windfell.align.features import Features
 from windfell.align.help import HandPoint, Help, meeting_points
 from windfell.align.panorama import grounded
 from windfell.align.parallax import parallax_px
+from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.solve import Ground, LensHint
 from windfell.cli.main import main
 from windfell.demo import sets as demo_sets
@@ -139,6 +140,29 @@ class Evening(unittest.TestCase):
         most = BOUND_SHARE * max(found.frames[0].lens.width, found.frames[0].lens.height)
         for bend in evened.bends.values():
             self.assertLessEqual(np.linalg.norm(bend.coefficients, axis=-1).max(), most + 1e-9)
+
+    def test_ground_that_moved_far_is_followed_to_where_no_points_are(self):
+        rng, (w, h) = np.random.default_rng(2), (1067, 1600)
+        lens = Lens(w, h, 1620.0)
+        turns = [from_yaw_pitch_roll(np.radians(yaw), 0, 0) for yaw in (0.0, 25.0)]
+        frames = tuple(Placed(lens, t, 0.1) for t in turns)
+        one, two = (f.posed for f in frames)
+
+        def meet(p: np.ndarray) -> np.ndarray:
+            depth = np.clip((p[:, 1] / h - 0.45) / 0.55, 0, 1) ** 1.5
+            return two.project(one.rays(p)) + np.stack([20 * depth, 4 * depth * np.sin(3 * p[:, 0] / w)], axis=-1)
+
+        p = rng.uniform([360, 20], [1040, 1530], (700, 2))
+        q = meet(p)
+        fair = np.all((q > 30) & (q < [w - 30, h - 70]), axis=1)
+        shared = Observations(0, 1, p[fair], q[fair] + rng.normal(0, 0.06, q[fair].shape))
+        found = evened(PanoramaRegistration(frames, (), 0.1), [shared], Job())
+        bent = [replace(f.posed, bend=found.bends[n]) for n, f in enumerate(frames)]
+        grid = lens.grid(30)
+        there = meet(grid)
+        seen = np.all((there > 20) & (there < [w - 20, h - 20]), axis=1) & (grid[:, 1] > 0.45 * h)
+        off = np.linalg.norm(bent[1].project(bent[0].rays(grid[seen])) - there[seen], axis=1)
+        self.assertLess(np.sqrt(np.mean(off**2)), 0.3)
 
     def test_where_nothing_is_to_be_evened_out_no_frame_is_bent(self):
         project, set_id = project_of(frames_in(SHIPPED)[:3], joining=Joining(even_parallax=True))
