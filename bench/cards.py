@@ -68,16 +68,16 @@ class Place:
         return np.ascontiguousarray(pixels[:, ::-1]) if self.mirrored else pixels
 
 
-def places(pictures: str | None) -> list[Place]:
-    """Halves of the generator's worlds, and photographs."""
+def places(pictures: str | None, wide: int = 4000) -> list[Place]:
+    """Halves of the generator's worlds, and photographs; all around they are so many px wide."""
     out = []
-    lands = backdrops(pictures, 4000)
+    lands = backdrops(pictures, wide)
     for n, (name, photographer) in enumerate(lands):
         # kites and walls stand in the same spots of every land
         out += [Place(name, photographer, yaw, n == 1) for yaw in ((-90, 90) if n < 2 else (0,))]
-    out += [Place("green", Photographer(paint_green(4000)), yaw) for yaw in (-90, 90)]
+    out += [Place("green", Photographer(paint_green(wide)), yaw) for yaw in (-90, 90)]
     # its windows are alike all around
-    out.append(Place("chapel", Photographer(paint_chapel_inside(4000)), 0))
+    out.append(Place("chapel", Photographer(paint_chapel_inside(wide)), 0))
     return out
 
 
@@ -216,7 +216,7 @@ def main() -> None:
     parser.add_argument("--pictures", metavar="DIR", help="photographs to lay around the sphere")
     options = parser.parse_args()
     limited(100 if options.tiny else 3600)
-    world = places(options.pictures)
+    world = places(options.pictures, 1600 if options.tiny else 4000)
     right = frames = 0
     spent = 0.0
     count = 1 if options.tiny else options.cards

@@ -231,7 +231,7 @@ def main() -> None:
     parser.add_argument("--only", default="", help="sets whose name holds this word")
     options = parser.parse_args()
     limited(120 if options.tiny else 1500)
-    with tempfile.TemporaryDirectory() as home:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as home:
         os.environ["WINDFELL_HOME"] = home
         drags = dragged_all(Turns(), options)
     rates = [d.rate for d in drags]

@@ -213,7 +213,7 @@ def main() -> None:
     quiet_dialogs()
     assert QKeySequence("Ctrl+Z").count() == 1
     events, errors, doings = [], [], 0
-    with tempfile.TemporaryDirectory() as home:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as home:
         os.environ["WINDFELL_HOME"] = home
         app = Turns()
         if options.stalls:

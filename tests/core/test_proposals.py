@@ -199,7 +199,7 @@ class Movement(unittest.TestCase):
         for wanted, transform in (
             ("none", np.eye(3)), ("shift", np.array([[1, 0, 9], [0, 1, -4], [0, 0, 1.0]])), ("rigid", turned),
             ("similarity", turned * np.array([[1.03, 1.03, 1], [1.03, 1.03, 1], [1, 1, 1]])),
-            ("perspective", np.array([[1, 0, 9], [0, 1, -4], [2e-5, 1e-5, 1]])),
+            ("perspective", np.array([[1, 0, 9], [0, 1, -4], [4e-6, 2e-6, 1]])),
         ):
             with self.subTest(wanted):
                 self.assertEqual(self.moved(transform), wanted)
@@ -219,6 +219,8 @@ class InPlace(unittest.TestCase):
         self.assertTrue(same_in_place(grey[0], passed))
         self.assertTrue(same_in_place(passed, darker))
         self.assertFalse(same_in_place(grey[0], grey[1]))
+        misty = [cv2.normalize(g, None, 126, 134, cv2.NORM_MINMAX) for g in grey]
+        self.assertFalse(same_in_place(*misty), "mist is like mist, but not the same")
 
 
 class WithoutTimes(unittest.TestCase):

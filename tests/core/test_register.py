@@ -17,7 +17,7 @@ from windfell.align.panorama import settled
 from windfell.align.parallax import Parallax, parallax_of, parallax_px, worst_frames
 from windfell.align.registration import PairFit, Placed
 from windfell.align.series import NotOnto, Onto, fitted_similarity
-from windfell.align.stars import asterisms, find_stars
+from windfell.align.stars import Stars, _proposals, asterisms, find_stars
 from windfell.align.upright import upright_turn
 from windfell.combine.strips import Layer, _carried
 from windfell.demo.faults import _photographer
@@ -156,7 +156,7 @@ class KindsOfSets(unittest.TestCase):
         self.assertEqual(stages.choice(Job()).projection, "rectilinear")
 
 
-class Stars(unittest.TestCase):
+class StarFrames(unittest.TestCase):
     def test_points_of_light_are_found_to_a_tenth_of_a_pixel(self):
         rng = np.random.default_rng(2)
         true = rng.uniform(12, 188, (30, 2))
@@ -178,6 +178,29 @@ class Stars(unittest.TestCase):
         codes, _ = asterisms(points)
         moved, _ = asterisms(points @ np.array([[c, s], [-s, c]]) + [40, -9])
         assert_allclose(np.sort(moved, axis=0), np.sort(codes, axis=0), atol=1e-9)
+
+    def test_an_asterism_names_its_stars_in_an_order_that_stays(self):
+        rng = np.random.default_rng(5)
+        points = rng.uniform(0, 1000, (14, 2))
+        c, s = 0.6 * np.cos(2.4), 0.6 * np.sin(2.4)
+        codes, quads = asterisms(points)
+        _, there = asterisms(points @ np.array([[c, s], [-s, c]]) + [900, 20])
+        self.assertTrue(np.all(codes[:, 0] + codes[:, 2] <= 1 + 1e-9), "the nearer end comes first")
+        self.assertTrue(np.all(codes[:, 0] <= codes[:, 2]), "of the inner two that nearer to it")
+        where = {tuple(sorted(q)): list(q) for q in quads}
+        for quad in there:
+            self.assertEqual(where[tuple(sorted(quad))], list(quad))
+        away = np.linalg.norm(points[quads[:, 0]] - points[quads[:, 1]], axis=1)
+        for other in (2, 3):
+            self.assertTrue(np.all(away >= np.linalg.norm(points[quads[:, 0]] - points[quads[:, other]], axis=1)))
+
+    def test_the_nearest_codes_are_tried_first(self):
+        rng = np.random.default_rng(6)
+        points = rng.uniform(0, 1000, (60, 2))
+        one = Stars(points, np.linspace(9, 1, 60), 1000, 1000)
+        other = replace(one, points=points + [13, -7] + rng.normal(0, 0.02, points.shape))
+        first = next(_proposals(one, other))[0]
+        assert_allclose(first, np.array([[1, 0, 13], [0, 1, -7], [0, 0, 1]]), atol=0.2)
 
     def test_a_turning_sky_is_held_even_on_another_night(self):
         folder = drawn("stars")

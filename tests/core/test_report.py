@@ -1,14 +1,18 @@
 """Reports and the stages they read, beyond what the command line's tests see."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 
-from tests.support import engine, frames_in, green, project_of, ridge
+from tests.support import engine, frames_in, green, project_of, ridge, write_picture
+from windfell.engine.cache import Cache
 from windfell.engine.core import scaled_size
 from windfell.engine.export import output_scale, planned_size
 from windfell.engine.report import panorama_report, stack_report
-from windfell.engine.sources import canonical_scale
+from windfell.engine.sources import BASE_SIDE, OpenedFile, canonical_scale
+from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.recipe.model import Align, Edges, Kind, Outline, Output, Registration, View
 
@@ -62,6 +66,25 @@ class Scales(unittest.TestCase):
             kept = canonical_scale(float(wish))
             self.assertGreaterEqual(kept * 1.0001, wish)
             self.assertTrue(kept == 1.0 or kept <= wish * 2**0.5 * 1.0001)
+
+    def test_small_scales_are_made_of_one_base_that_is_no_larger_than_needed(self):
+        with tempfile.TemporaryDirectory() as name:
+            path = write_picture(Path(name) / "large.jpg", np.zeros((400, 5600, 3), np.uint8) + 90)
+            kept: list[int] = []
+
+            class Noting(Cache):
+                def get(self, key, make, on_disk=False):
+                    found = super().get(key, make, on_disk)
+                    if on_disk:
+                        kept.append(found.width)
+                    return found
+
+            opened = OpenedFile(StillFrame(path), Noting(2**28))
+            self.assertLess(opened.sheet(0.05, Job()).width, 420)
+            opened.sheet(0.02, Job())
+        self.assertEqual(len(set(kept)), 1)
+        self.assertGreaterEqual(kept[0], BASE_SIDE)
+        self.assertLessEqual(kept[0], 1280 * 2**0.5 + 2)
 
     def test_a_scaled_size_is_never_empty(self):
         self.assertEqual(scaled_size((1000, 3), 0.01), (10, 1))
