@@ -11,6 +11,7 @@ from numpy.testing import assert_allclose
 
 from tests.support import frames_in, green, ridge, truth_of
 from windfell.demo.canvas import Canvas, noise
+from windfell.demo.landscape import paint_sky
 from windfell.demo.photograph import Photographer, Shot, resampled
 from windfell.demo.sets import SETS, BracketPlan, GreenPlan, RowPlan, row_shots, write_brackets, write_green
 from windfell.demo.visitors import Visitor, draw_visitor, passers_by
@@ -151,6 +152,20 @@ class Sets(unittest.TestCase):
         job.stop()
         with tempfile.TemporaryDirectory() as folder, self.assertRaises(Cancelled):
             write_green(Path(folder), GreenPlan(), 0.1, job)
+
+    def test_the_sky_is_not_pinched_where_longitudes_meet(self):
+        canvas = Canvas(1600, -90, 90, 3)
+        paint_sky(canvas)
+        up = Shot(Lens(400, 400, 560.0), from_yaw_pitch_roll(0, np.pi / 2, 0), noise=0.0)
+        grey = Photographer(canvas).clean(up).mean(axis=-1)
+        y, x = np.mgrid[0:400, 0:400] - 199.5
+        away = np.hypot(x, y)
+        gy, gx = np.gradient(cv2.GaussianBlur(grey, (0, 0), 1.5))
+        near = (away > 4) & (away < 90)
+        along = ((gx * x + gy * y) / away)[near]
+        around = ((gy * x - gx * y) / away)[near]
+        self.assertGreater(np.std(along), 0.002, "there are clouds")
+        self.assertLess(abs(np.log2(np.std(around) / np.std(along))), 0.6)
 
     def test_noise_wraps_and_is_even(self):
         n = noise((64, 256), (32, 32), 4, np.random.default_rng(1))

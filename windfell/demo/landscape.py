@@ -6,10 +6,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.demo.canvas import Canvas
+from windfell.demo.canvas import Canvas, noise
 
 F32 = NDArray[np.float32]
 SHORE = -2.2
+OVERHEAD = (60.0, 76.0)
 
 
 def smooth(edge0: float, edge1: float, x: F32) -> F32:
@@ -30,7 +31,8 @@ def paint_sky(c: Canvas) -> None:
     lit = np.clip(0.93 + 0.25 * (small - shade), 0.62, 1.0)[..., None]
     cover = (smooth(0.15, 0.75, small) * smooth(-2, 7, lat)[:, None]).astype(np.float32)
     c.lay(0.9 * cover, lit * np.array([0.99, 0.985, 0.98], np.float32), 0.0, rows)
-    c.colour[rows] += 0.006 * c.noise((1.2, 0.6), 5)[rows][..., None]
+    haze = 0.006 * (1 - smooth(*OVERHEAD, lat))[:, None]
+    c.colour[rows] += (haze * c.noise((1.2, 0.6), 5)[rows])[..., None]
 
 
 def _cloud_cover(c: Canvas) -> F32:
@@ -40,7 +42,20 @@ def _cloud_cover(c: Canvas) -> F32:
     height = 0.75 * lat + 9.0 * np.log1p(lat / 2.5)
     row = (c.high - height) * c.per_deg
     grid_x, grid_y = np.meshgrid(np.arange(c.width, dtype=np.float32), row.astype(np.float32))
-    return cv2.remap(flat, grid_x, grid_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT)
+    band = cv2.remap(flat, grid_x, grid_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT)
+    return band if c.high <= OVERHEAD[0] else _closed_overhead(c, band)
+
+
+def _closed_overhead(c: Canvas, band: F32) -> F32:
+    """Clouds that towards the zenith are those of a plane laid over it: where longitudes meet a band is pinched."""
+    side = 2 * int((90 - OVERHEAD[0]) * c.per_deg) + 8
+    plane = noise((side, side), (18 * c.per_deg, 18 * c.per_deg), 8, np.random.default_rng(29))
+    away, turn = (90 - c.lat[:, None]) * c.per_deg, np.radians(c.lon)[None, :]
+    x, y = (side / 2 + away * f(turn) for f in (np.sin, np.cos))
+    above = cv2.remap(plane, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR,
+                      borderMode=cv2.BORDER_REFLECT)
+    share = smooth(*OVERHEAD, c.lat)[:, None].astype(np.float32)
+    return ((1 - share) * band + share * above) / np.sqrt((1 - share) ** 2 + share**2)
 
 
 HILLS = (
