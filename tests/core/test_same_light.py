@@ -7,11 +7,12 @@ import cv2
 import numpy as np
 
 from tests.support import textured
+from windfell.align.by_look import found_by_look, settled_by_look
 from windfell.align.features import Features, look_of, quick_features
 from windfell.align.glance import glance_at
 from windfell.align.matching import matches
-from windfell.align.pairs import Link, NoLink, _explanations, find_links, link
-from windfell.align.same_light import same_light
+from windfell.align.pairs import Found, Link, NoLink, _explanations, _found_by_look, find_links, link
+from windfell.align.same_light import brighter_by, likeness, same_light
 from windfell.job import Job
 
 WIDE, HIGH, SHIFT, MOVED = 500, 600, 300, 210
@@ -22,13 +23,13 @@ def thing(side: int = 130) -> np.ndarray:
     return cv2.resize(rng.integers(0, 255, (11, 11), np.uint8), (side, side), interpolation=cv2.INTER_NEAREST)
 
 
-def two_frames(land: np.ndarray, with_thing: bool = True) -> tuple[np.ndarray, np.ndarray]:
-    """Grey frames of a land, the second SHIFT px on; a checked thing in both moves by MOVED px instead."""
+def two_frames(land: np.ndarray, with_thing: bool = True, moved: int = MOVED) -> tuple[np.ndarray, np.ndarray]:
+    """Grey frames of a land, the second SHIFT px on; a checked thing in both moves by `moved` px instead."""
     a, b = land[:HIGH, :WIDE].copy(), land[:HIGH, SHIFT : SHIFT + WIDE].copy()
     if with_thing:
         check = thing()
         a[250:380, 340:470] = check
-        b[270:400, 340 - MOVED : 470 - MOVED] = check
+        b[270:400, 340 - moved : 470 - moved] = check
     return a, b
 
 
@@ -104,3 +105,71 @@ class Light(unittest.TestCase):
 
     def test_a_look_is_small(self):
         self.assertEqual(max(look_of(np.zeros((1000, 500), np.uint8)).shape), 256)
+
+    def test_how_much_brighter(self):
+        self.assertAlmostEqual(brighter_by(self.a, self.b, self.moved(SHIFT)), 0.0, delta=0.1)
+        linear = (self.b.look / 255.0) ** 2.2 * 0.5
+        darker = replace(self.b, look=np.rint(255 * linear ** (1 / 2.2)).astype(np.uint8))
+        self.assertAlmostEqual(brighter_by(self.a, darker, self.moved(SHIFT)), -1.0, delta=0.15)
+        black = replace(self.b, look=np.zeros_like(self.b.look))
+        self.assertIsNone(brighter_by(self.a, black, self.moved(SHIFT)))
+
+    def test_neighbours_must_be_alike_at_one_place(self):
+        right = likeness(self.a, self.b, self.moved(SHIFT), self.points * 0)
+        aside = likeness(self.a, self.b, self.moved(SHIFT + 40), self.points * 0)
+        self.assertGreater(right[1], 0.6)
+        self.assertLess(aside[1], 0.35)
+        self.assertGreater(right[0], 2 * aside[0])
+
+
+class ByLook(unittest.TestCase):
+    def setUp(self):
+        self.a, self.b = (features(f) for f in two_frames(soft_land(2.4)))
+        self.on_thing = np.array([[345.0, 255], [465, 255], [465, 375], [345, 375]])
+        self.there = self.on_thing - [MOVED, -20]
+
+    def off(self, homography: np.ndarray) -> float:
+        at = homography @ [400, 300, 1]
+        return float(np.hypot(*(at[:2] / at[2] - [400 - SHIFT, 300])))
+
+    def test_the_land_settles_where_it_lies_though_begun_where_the_thing_did(self):
+        near = np.array([[1, 0, -SHIFT + 9.0], [0, 1, 4], [0, 0, 1]])
+        found = settled_by_look(self.a, self.b, near, self.on_thing)
+        self.assertLess(self.off(found.homography), 3)
+        self.assertGreater(found.alike, 0.55)
+
+    def test_the_best_of_all_shifts(self):
+        found = found_by_look(self.a, self.b, self.on_thing, self.there)
+        self.assertLess(self.off(found.homography), 4)
+        held = _found_by_look(self.a, self.b, self.on_thing, self.there)
+        self.assertIsNotNone(held)
+        self.assertLess(self.off(held.homography), 3)
+
+    def test_other_land_is_found_nowhere(self):
+        other = features(two_frames(soft_land(2.4, 9))[1])
+        found = found_by_look(self.a, other, self.on_thing, self.there)
+        self.assertTrue(found is None or found.alike < 0.55)
+        self.assertIsNone(_found_by_look(self.a, other, self.on_thing, self.there))
+
+    def test_a_thing_that_moved_by_little_gives_no_wrong_link(self):
+        for aside in (8, 14, 24):
+            with self.subTest(aside):
+                frames = two_frames(soft_land(3.0), moved=SHIFT - aside)
+                found = link(0, 1, *(features(f) for f in frames))
+                if isinstance(found, Link):
+                    self.assertLess(self.off(found.homography), 4)
+                    points = found.points_a
+                    on_thing = (points > [345, 255]).all(1) & (points < [465, 375]).all(1)
+                    self.assertLess(on_thing.mean(), 0.2, "what lies on the thing is no point of the link")
+
+    def test_two_places_that_fit_as_well_are_no_link(self):
+        a, b = (features(f) for f in two_frames(soft_land(1.6), False))
+        one = Found(self.on_thing, self.on_thing - [SHIFT, 0], np.ones(4, bool), np.array(
+            [[1, 0, -SHIFT], [0, 1, 0], [0, 0, 1.0]]))
+        near = Found(self.on_thing, self.on_thing - [SHIFT - 7, 0], np.ones(4, bool), np.array(
+            [[1, 0, -SHIFT + 7], [0, 1, 0], [0, 0, 1.0]]))
+        far = Found(self.on_thing, self.on_thing - [SHIFT - 60, 0], np.ones(4, bool), np.array(
+            [[1, 0, -SHIFT + 60], [0, 1, 0], [0, 0, 1.0]]))
+        self.assertTrue(one.nearly_matched_by(near, a, b))
+        self.assertFalse(one.nearly_matched_by(far, a, b))
+        self.assertFalse(one.nearly_matched_by(one, a, b))

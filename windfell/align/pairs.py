@@ -9,11 +9,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.by_look import found_by_look, settled_by_look
 from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features
 from windfell.align.glance import Glance, glance_at, spare_pairs
 from windfell.align.matching import matches, matches_near
-from windfell.align.same_light import same_light
+from windfell.align.same_light import SameLight, likeness, same_light
 from windfell.align.verify import LEAST_INLIERS, TOLERANCE, objection
 from windfell.geometry import planar
 from windfell.job import Job
@@ -22,6 +23,7 @@ Array = NDArray[np.float64]
 
 NEAR = 1 / 50
 EXPLANATIONS, WIDER = 4, 2.0
+LAND_ALIKE, STAYS, NEARER, NEARLY = 0.55, 1 / 170, 1 / 90, 0.8
 
 
 @dataclass(frozen=True)
@@ -70,12 +72,83 @@ def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = Non
     found, why = _explanations(pa, pb, fa, fb)
     if not found:
         return NoLink(a, b, why)
-    seen = [same_light(fa, fb, homography, pa[own]) for homography, own in found]
-    best = max(range(len(found)), key=lambda n: (not seen[n].denies, seen[n].alike, found[n][1].sum()))
-    if seen[best].denies:
+    held = [Found(pa, pb, own, homography) for homography, own in found]
+    seen = [x.light(fa, fb) for x in held]
+    more = [_where_light_settles(fa, fb, x) for x, s in zip(held, seen, strict=True) if s.concentrated]
+    held = [x for x, s in zip(held, seen, strict=True) if not s.denies] + [x for x in more if x is not None]
+    if not held:
+        first = found[0][1]
+        held = [x for x in [_found_by_look(fa, fb, pa[first], pb[first])] if x is not None]
+    if not held:
         return NoLink(a, b, "just one thing looks alike, and what lies around it differs: it may have moved")
-    homography, inlier = found[best]
-    return Link(a, b, pa, pb, inlier, homography)
+    best = held[0]
+    if len(held) > 1:
+        ranked = sorted(held, key=lambda x: (x.likeness(fa, fb), x.inlier.sum()), reverse=True)
+        best = ranked[0]
+        if any(best.nearly_matched_by(x, fa, fb) for x in ranked[1:]):
+            return NoLink(a, b, f"{best.inlier.sum()} features and the light fit in two places nearly as well")
+    # what another explains may lie on what moved
+    others = [own for homography, own in found if not best.agrees(Found(pa, pb, own, homography), fb)]
+    if best.points_a is pa and others:
+        fair = best.inlier | ~np.logical_or.reduce(others)
+        best = Found(pa[fair], pb[fair], best.inlier[fair], best.homography)
+    return Link(a, b, best.points_a, best.points_b, best.inlier, best.homography)
+
+
+@dataclass(frozen=True)
+class Found:
+    """Matches (n, 2), px of either frame, and those of them that a homography explains."""
+
+    points_a: Array
+    points_b: Array
+    inlier: NDArray[np.bool_]
+    homography: Array
+
+    def light(self, fa: Features, fb: Features) -> SameLight:
+        return same_light(fa, fb, self.homography, self.points_a[self.inlier])
+
+    def agrees(self, other: Found, fb: Features) -> bool:
+        """Whether this puts what the other explains where the other does."""
+        points = other.points_a[other.inlier]
+        away = np.linalg.norm(planar.apply(self.homography, points) - other.points_b[other.inlier], axis=1)
+        return bool(np.median(away) < STAYS * max(fb.width, fb.height))
+
+    def nearly_matched_by(self, other: Found, fa: Features, fb: Features) -> bool:
+        """Whether another explanation, that puts things elsewhere, fits the light nearly as well."""
+        return not self.agrees(other, fb) and other.likeness(fa, fb) > NEARLY * self.likeness(fa, fb)
+
+    def likeness(self, fa: Features, fb: Features) -> float:
+        return 0.0 if fa.look is None or fb.look is None else likeness(
+            fa, fb, self.homography, self.points_a[self.inlier])[0]
+
+
+def _where_light_settles(fa: Features, fb: Features, found: Found) -> Found | None:
+    """What features say where the land around an explanation fits best: another, if its own lie on what moved."""
+    settled = settled_by_look(fa, fb, found.homography, found.points_a[found.inlier])
+    return None if settled is None or settled.alike < LAND_ALIKE else _matched_near(fa, fb, settled.homography)
+
+
+def _found_by_look(fa: Features, fb: Features, points_a: Array, points_b: Array) -> Found | None:
+    """What features say where the light fits best, those of something that moved left out."""
+    if fa.look is None or fb.look is None:
+        return None
+    found = found_by_look(fa, fb, points_a, points_b)
+    return None if found is None or found.alike < LAND_ALIKE else _matched_near(fa, fb, found.homography)
+
+
+def _matched_near(fa: Features, fb: Features, homography: Array) -> Found | None:
+    """Features that agree near where a homography says, if they do so there."""
+    pairs = matches_near(fa, fb, homography, NEARER * max(fb.width, fb.height))
+    if len(pairs) < LEAST_INLIERS:
+        return None
+    pa, pb = fa.points[pairs[:, 0]], fb.points[pairs[:, 1]]
+    for own_homography, own in _explanations(pa, pb, fa, fb)[0]:
+        away = planar.apply(own_homography, pa[own]) - planar.apply(homography, pa[own])
+        found = Found(pa, pb, own, own_homography)
+        near = np.median(np.linalg.norm(away, axis=1)) < STAYS * max(fb.width, fb.height)
+        if near and not found.light(fa, fb).denies:
+            return found
+    return None
 
 
 def _explanations(

@@ -21,9 +21,9 @@ F32 = NDArray[np.float32]
 
 BLOCK, ASIDE = 16, 3
 FINE, COARSE = 0.8, 7.0
-LEAST_TEXTURE, ALIKE = 0.6, 0.62
+LEAST_TEXTURE, ALIKE, NEIGHBOURS = 0.6, 0.62, 3
 LEAST_BLOCKS, LEAST_SHARE, FIRM_SHARE = 7, 0.22, 0.8
-LEAST_APART, APART_SHARE = 6, 0.5
+LEAST_APART, APART_SHARE, CONCENTRATED = 6, 0.5, 0.5
 OUTER, RIM = 2.5, 4
 DARKEST, BRIGHTEST, LEAST_SEEN = 6, 247, 200
 LINEAR = srgb_decoded(np.arange(256) / 255.0)
@@ -41,14 +41,21 @@ class SameLight:
     compared_apart: int = 0
 
     @property
+    def concentrated(self) -> bool:
+        """Whether most of what could be compared lies apart from what the explanation rests on."""
+        return self.compared_apart >= LEAST_APART and self.compared_apart >= CONCENTRATED * self.compared
+
+    @property
     def firm(self) -> bool:
-        """Whether most of it is alike, or nothing can be said."""
-        return not self.denies and (self.compared < LEAST_BLOCKS or self.alike >= FIRM_SHARE * self.compared)
+        """Whether most of it is alike, or nothing can be said; what rests on a small part needs a closer look."""
+        if self.denies or self.concentrated:
+            return False
+        return self.compared < LEAST_BLOCKS or self.alike >= FIRM_SHARE * self.compared
 
     @property
     def denies(self) -> bool:
         """Whether what the frames would share differs nearly everywhere."""
-        if self.compared_apart >= LEAST_APART and self.alike_apart < APART_SHARE * self.compared_apart:
+        if self.concentrated and self.alike_apart < APART_SHARE * self.compared_apart:
             return True
         return self.compared >= LEAST_BLOCKS and self.alike < LEAST_SHARE * self.compared
 
@@ -57,25 +64,38 @@ def same_light(a: Features, b: Features, homography: Array, points: Array) -> Sa
     """How the light of two frames agrees under a homography (3, 3) of `a` px to `b` px that rests on `points` (n, 2)
     of `a`; nothing compared for features without a look.
     """
-    if a.look is None or b.look is None:
+    if a.look is None or b.look is None or min(a.look.shape) < BLOCK + 2 * ASIDE:
         return SameLight()
-    to_b = _to_look(b) @ homography @ np.linalg.inv(_to_look(a))
+    compared, apart, found = _compared(a, b, homography, points)
+    alike = compared & (found(0) > ALIKE)
+    return SameLight(*(int(x.sum()) for x in (alike, compared, alike & apart, compared & apart)))
+
+
+def likeness(a: Features, b: Features, homography: Array, points: Array) -> tuple[float, float]:
+    """How alike the blocks are, -1..1, where neighbours must be so at one place: the sum of all, and the mean of
+    those apart from `points` (0 for too few). Arguments as of `same_light`, of features with looks.
+    """
+    compared, apart, alike = _compared(a, b, homography, points)
+    found = alike(NEIGHBOURS)
+    few = (compared & apart).sum() < LEAST_APART
+    return float(found[compared].clip(0).sum()), 0.0 if few else float(found[compared & apart].mean())
+
+
+def _compared(a: Features, b: Features, homography: Array, points: Array):
+    """Of blocks (m, n) which could be compared and which lie apart; and their likeness, by so many neighbours."""
+    to_b = to_look(b) @ homography @ np.linalg.inv(to_look(a))
     size = a.look.shape[1], a.look.shape[0]
     flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
     seen = cv2.warpPerspective(b.look, to_b, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
     there = cv2.warpPerspective(np.full(b.look.shape, 255, np.uint8), to_b, size, flags=flags)
-    ahead = _ahead(to_b, size)
-    there[~ahead] = 0
+    there[~_ahead(to_b, size)] = 0
     one, other = _texture(a.look), _texture(seen)
-    if min(size) < BLOCK + 2 * ASIDE:
-        return SameLight()
     compared = _means((there == 255).astype(np.float32), BLOCK + 2 * ASIDE) > 1 - 1e-4
     compared &= _deviation(one[ASIDE:-ASIDE, ASIDE:-ASIDE], BLOCK) >= LEAST_TEXTURE
     compared &= _deviation(other, BLOCK + 2 * ASIDE) >= LEAST_TEXTURE
-    apart = _means(_around(points, a)[ASIDE:-ASIDE, ASIDE:-ASIDE].astype(np.float32), BLOCK) < 1e-6
+    apart = _means(around(points, a)[ASIDE:-ASIDE, ASIDE:-ASIDE].astype(np.float32), BLOCK) < 1e-6
     compared, apart = (x[:: BLOCK // 2, :: BLOCK // 2] for x in (compared, apart))
-    alike = compared & (_best_likeness(one, other) > ALIKE)
-    return SameLight(*(int(x.sum()) for x in (alike, compared, alike & apart, compared & apart)))
+    return compared, apart, lambda side: _best_likeness(one, other, compared.astype(np.float32), side)
 
 
 def brighter_by(a: Features, b: Features, homography: Array) -> float | None:
@@ -85,7 +105,7 @@ def brighter_by(a: Features, b: Features, homography: Array) -> float | None:
     """
     if a.look is None or b.look is None:
         return None
-    to_b = _to_look(b) @ homography @ np.linalg.inv(_to_look(a))
+    to_b = to_look(b) @ homography @ np.linalg.inv(to_look(a))
     flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
     one = cv2.blur(a.look, (3, 3))
     other = cv2.warpPerspective(cv2.blur(b.look, (3, 3)), to_b, one.shape[::-1], flags=flags)
@@ -106,8 +126,10 @@ def _deviation(picture: F32, side: int) -> F32:
     return np.sqrt(np.maximum(_means(picture * picture, side) - mean * mean, 0))
 
 
-def _best_likeness(one: F32, other: F32) -> F32:
-    """The greatest normalised correlation of each block of one texture with the other's, up to ASIDE px aside."""
+def _best_likeness(one: F32, other: F32, compared: F32, side: int) -> F32:
+    """The greatest normalised correlation of each block of one texture with the other's, up to ASIDE px aside;
+    with its neighbours' in a square of `side` blocks, if that is not 0.
+    """
     step = np.s_[:: BLOCK // 2, :: BLOCK // 2]
     inner = np.ascontiguousarray(one[ASIDE:-ASIDE, ASIDE:-ASIDE])
     high, wide = inner.shape
@@ -118,14 +140,19 @@ def _best_likeness(one: F32, other: F32) -> F32:
         for dx in range(2 * ASIDE + 1):
             at = np.s_[dy : dy + high - BLOCK + 1 : BLOCK // 2, dx : dx + wide - BLOCK + 1 : BLOCK // 2]
             both = _means(inner * other[dy : dy + high, dx : dx + wide], BLOCK)[step]
-            np.maximum(best, (both - mean * means[at]) / (spread * spreads[at] + 1e-9), out=best)
+            found = (both - mean * means[at]) / (spread * spreads[at] + 1e-9)
+            if side:
+                weighed, weight = (cv2.blur(x, (side, side), borderType=cv2.BORDER_CONSTANT)
+                                   for x in (found * compared, compared))
+                found = weighed / np.maximum(weight, np.float32(1e-6))
+            np.maximum(best, found, out=best)
     return best
 
 
-def _around(points: Array, a: Features) -> NDArray[np.bool_]:
-    """Where on the look of `a` the convex hull of points, and a little around it, lies."""
+def around(points: Array, a: Features) -> NDArray[np.bool_]:
+    """(h, w): where on the look of `a` the convex hull of points, and a little around it, lies."""
     out = np.zeros(a.look.shape, np.uint8)
-    at = points @ _to_look(a)[:2, :2].T
+    at = points @ to_look(a)[:2, :2].T
     # lone matches that fit by chance lie far from the others
     middle = np.median(at, axis=0)
     away = np.linalg.norm(at - middle, axis=1)
@@ -135,7 +162,7 @@ def _around(points: Array, a: Features) -> NDArray[np.bool_]:
     return cv2.dilate(out, np.ones((2 * RIM + 1,) * 2, np.uint8)) > 0
 
 
-def _to_look(f: Features) -> Array:
+def to_look(f: Features) -> Array:
     """(3, 3): px of the frame to px of its look."""
     kx, ky = f.look.shape[1] / f.width, f.look.shape[0] / f.height
     return np.array([[kx, 0, 0.5 * kx - 0.5], [0, ky, 0.5 * ky - 0.5], [0, 0, 1]])

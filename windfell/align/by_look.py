@@ -1,0 +1,103 @@
+"""Where another frame lies by the light of small looks, what may have moved left out: it finds what features do not.
+
+Features that agree may all lie on one thing that moved a little, and soft land is alike enough everywhere to let it
+pass. So the land around is asked where it fits best: by the enhanced correlation coefficient (Evangelidis & Psarakis
+2008), begun where the features say, or at the best of all shifts (masked normalised correlation, Padfield 2012).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.features import Features
+from windfell.align.same_light import around, likeness, to_look
+from windfell.geometry import planar
+
+Array = NDArray[np.float64]
+F32 = NDArray[np.float32]
+
+FINE, COARSE = 1.0, 10.0
+TURNS, SETTLED, SMOOTH = 25, 1e-3, 5
+LEAST_SHARED = 0.12
+LONGEST = 8.0
+
+
+@dataclass(frozen=True)
+class ByLook:
+    """The homography (3, 3) of `a` px to `b` px at which the light fits best, and how alike it is there apart from
+    what was left out, -1..1.
+    """
+
+    homography: Array
+    alike: float
+
+
+def settled_by_look(a: Features, b: Features, homography: Array, points: Array) -> ByLook | None:
+    """Where the light around `points` (n, 2) of `a` fits best, begun at a homography; None if it settles nowhere."""
+    h = _settled(a, b, homography, around(points, a))
+    return None if h is None else ByLook(h, likeness(a, b, h, points)[1])
+
+
+def found_by_look(a: Features, b: Features, points_a: Array, points_b: Array) -> ByLook | None:
+    """Where the light fits best of all shifts, what lies around points (n, 2) of either frame left out."""
+    hidden = around(points_a, a)
+    shift = _best_shift(_relief(a.look), ~hidden, _relief(b.look), ~around(points_b, b))
+    if shift is None:
+        return None
+    start = np.linalg.inv(to_look(b)) @ np.array([[1, 0, shift[0]], [0, 1, shift[1]], [0, 0, 1.0]]) @ to_look(a)
+    h = _settled(a, b, start, hidden)
+    return None if h is None else ByLook(h, likeness(a, b, h, points_a)[1])
+
+
+def _relief(look: NDArray[np.uint8]) -> F32:
+    light = look.astype(np.float32)
+    return cv2.GaussianBlur(light, (0, 0), FINE) - cv2.GaussianBlur(light, (0, 0), COARSE)
+
+
+def _settled(a: Features, b: Features, homography: Array, hidden: NDArray[np.bool_]) -> Array | None:
+    start = to_look(b) @ homography @ np.linalg.inv(to_look(a))
+    size = b.look.shape[1], b.look.shape[0]
+    fair = np.where(cv2.warpPerspective(hidden.astype(np.uint8), start, size) > 0, 0, 255).astype(np.uint8)
+    try:
+        _, found = cv2.findTransformECC(
+            _relief(a.look), _relief(b.look), (start / start[2, 2]).astype(np.float32), cv2.MOTION_HOMOGRAPHY,
+            (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, TURNS, SETTLED), fair, SMOOTH)
+    except cv2.error:
+        # the light does not agree enough to settle
+        return None
+    found = np.linalg.inv(to_look(b)) @ found.astype(float) @ to_look(a)
+    corners = np.array([[0, 0], [a.width, 0], [0, a.height], [a.width, a.height]], float)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        there = planar.apply(found, corners)
+    fits = np.isfinite(there).all() and np.abs(there).max() < LONGEST * max(b.width, b.height)
+    return found if fits else None
+
+
+def _best_shift(one: F32, fair_one: NDArray, other: F32, fair_other: NDArray) -> tuple[int, int] | None:
+    """The shift (x, y), px of looks, of `one` onto `other` at which what is fair in both correlates best."""
+    high, wide = (cv2.getOptimalDFTSize(one.shape[n] + other.shape[n]) for n in (0, 1))
+
+    def spectrum(x: NDArray) -> NDArray:
+        return np.fft.rfft2(x, (high, wide))
+
+    m1, m2 = fair_one.astype(np.float64), fair_other.astype(np.float64)
+    x1, x2 = one * m1, other * m2
+    f1, f2, g1, g2 = spectrum(m1), spectrum(m2), spectrum(x1), spectrum(x2)
+
+    def together(p: NDArray, q: NDArray) -> NDArray:
+        return np.fft.irfft2(np.conj(p) * q, (high, wide))
+
+    count = np.maximum(together(f1, f2), 1e-6)
+    s1, s2 = together(g1, f2), together(f1, g2)
+    v1 = together(spectrum(x1 * one), f2) - s1 * s1 / count
+    v2 = together(f1, spectrum(x2 * other)) - s2 * s2 / count
+    alike = (together(g1, g2) - s1 * s2 / count) / np.sqrt(np.maximum(v1, 1e-3) * np.maximum(v2, 1e-3))
+    alike[count < LEAST_SHARED * one.size] = -1
+    y, x = np.unravel_index(int(np.argmax(alike)), alike.shape)
+    if alike[y, x] <= 0:
+        return None
+    return int(x if x < other.shape[1] else x - wide), int(y if y < other.shape[0] else y - high)
