@@ -64,6 +64,12 @@ class Moved(unittest.TestCase):
         self.assertFalse(glance_at(a, b).firm)
         still = [features(f) for f in two_frames(soft_land(1.0), with_thing=False)]
         self.assertTrue(glance_at(*still).firm)
+        right = np.array([[1, 0, -SHIFT], [0, 1, 0], [0, 0, 1.0]])
+        corner = np.array([[330.0, 250], [380, 250], [380, 300], [330, 300]])
+        seen = same_light(*still, right, corner)
+        self.assertTrue(seen.concentrated)
+        self.assertGreater(seen.alike, 0.9 * seen.compared)
+        self.assertFalse(seen.firm, "all alike, but it rests on one spot")
 
     def test_a_thing_alone_before_other_light_is_no_link(self):
         one = two_frames(soft_land(4.0))[0]
@@ -163,6 +169,12 @@ class ByLook(unittest.TestCase):
                     self.assertLess(on_thing.mean(), 0.2, "what lies on the thing is no point of the link")
 
     def test_two_places_that_fit_as_well_are_no_link(self):
+        frames = two_frames(soft_land(3.0), moved=SHIFT - 8)
+        found = link(0, 1, *(features(f) for f in frames))
+        self.assertIsInstance(found, NoLink)
+        self.assertIn("two places", found.reason)
+
+    def test_nearly_is_elsewhere_and_as_alike(self):
         a, b = (features(f) for f in two_frames(soft_land(1.6), False))
         one = Found(self.on_thing, self.on_thing - [SHIFT, 0], np.ones(4, bool), np.array(
             [[1, 0, -SHIFT], [0, 1, 0], [0, 0, 1.0]]))
