@@ -119,6 +119,14 @@ class Aligning(WindowTest):
         self.assertGreaterEqual(align.links.rowCount(), 3)
         self.assertIn("4 of 5", align.summary.text())
 
+    def test_a_doubtful_frame_is_said_with_its_reason(self):
+        self.open("align")
+        self.window.registrations.doubts = {2: "held to frame 2 by one spot alone"}
+        self.window.station.refresh()
+        self.assertIn("one spot", self.window.station.frames.item(2, 4).text())
+        self.assertEqual(self.window.station.frames.item(1, 4).text(), "")
+        self.assertTrue(self.window.registrations.findings)
+
     def test_frames_that_do_not_join_are_said_where_the_picture_would_be(self):
         paths = frames_in(ridge())
         self.session.add_files([paths[0], paths[3]])

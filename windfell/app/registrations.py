@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from PySide6.QtCore import QObject, Signal
 
+from windfell.align.doubt import doubt_words, doubtful_frames
 from windfell.align.parallax import Depth, depth_of
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto
@@ -30,6 +31,7 @@ class Registrations(QObject):
         super().__init__()
         self._session = session
         self.found: PanoramaRegistration | StackRegistration | None = None
+        self.doubts: dict[int, str] = {}
         self.coverage: Coverage | None = None
         self.depth: Depth | None = None
         self.lights: list[FrameLight] | None = None
@@ -78,6 +80,9 @@ class Registrations(QObject):
             self.coverage = self.depth = self.lights = None
         self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, desk.runs("registration")
         self._more_of = None
+        self.doubts = {}
+        if isinstance(found, PanoramaRegistration):
+            self.doubts = {n: doubt_words(*why) for n, why in doubtful_frames(found).items()}
         if not isinstance(found, PanoramaRegistration):
             self.coverage = self.depth = self.lights = None
         elif not self._session.moving:
@@ -114,6 +119,7 @@ class Registrations(QObject):
         self._failed(STOPPED)
 
     def _failed(self, sentence: str) -> None:
+        self.doubts = {}
         self.found, self.error, self.waiting = None, sentence, False
         self.arrived.emit()
 
@@ -137,4 +143,5 @@ class Registrations(QObject):
         if self.error:
             return True
         good = (Placed, Onto)
-        return self.found is not None and any(not isinstance(f, good) for f in self.found.frames)
+        return bool(self.doubts) or (
+            self.found is not None and any(not isinstance(f, good) for f in self.found.frames))

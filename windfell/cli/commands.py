@@ -16,7 +16,7 @@ from windfell.engine.core import Engine
 from windfell.engine.export import check_place, export, make_folder, refuse_frames
 from windfell.engine.folders import cache_folder
 from windfell.engine.instants import chosen_times, write_instants
-from windfell.engine.report import panorama_report, point_rows, stack_report, unplaced
+from windfell.engine.report import doubts, panorama_report, point_rows, stack_report, unplaced
 from windfell.engine.survey import matched_set
 from windfell.errors import BadRequest, CannotJoin, OutputFailed
 from windfell.frames.still import StillFrame
@@ -197,6 +197,8 @@ def _refuse_unreadable(project: Project, set_id: str) -> None:
 def _name_left_out(stages: Any, found: Any) -> None:
     if stages.kind is Kind.PANORAMA:
         rows = unplaced(stages.set, found)
+        for name, why in doubts(stages.set, found):
+            print(f"windfell: {name} is {why}.", file=sys.stderr)
     else:
         report = stack_report(stages, {}, Job())
         rows = [(f["file"], f["reason"]) for f in report["frames"] if not f["used"]]

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from windfell.align.doubt import doubt_words, doubtful_frames
 from windfell.align.parallax import parallax_px
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import NotOnto, Onto
@@ -27,9 +28,10 @@ def panorama_report(
     """The panorama report (docs/command-line.md): poses, links, errors, sizes."""
     found = stages.registration(job)
     frames = stages.set.used
+    doubtful = {n: doubt_words(*why) for n, why in doubtful_frames(found).items()}
     return {
         "kind": "panorama",
-        "frames": [_pose(frames[n], f) for n, f in enumerate(found.frames)],
+        "frames": [_pose(frames[n], f, doubtful.get(n)) for n, f in enumerate(found.frames)],
         "links": [
             {"a": k.a, "b": k.b, "points": len(k.points_a), "by_hand": k.by_hand, "rms_px": round(k.rms_px, 4)}
             for k in found.links
@@ -56,7 +58,7 @@ def _evened(stages: PanoramaStages, job: Job) -> dict[str, Any] | None:
             "after_px": round(found.after_px, 4)}
 
 
-def _pose(frame: Frame, found) -> dict[str, Any]:
+def _pose(frame: Frame, found, doubt: str | None) -> dict[str, Any]:
     if isinstance(found, Placed):
         return {
             "file": frame_name(frame),
@@ -69,11 +71,12 @@ def _pose(frame: Frame, found) -> dict[str, Any]:
             "standard_error": _errors(found),
             "rms_px": round(found.rms_px, 4),
             "reason": None,
+            "doubt": doubt,
         }
     return {
         "file": frame_name(frame), "placed": False, "rotation": None, "focal_px": None,
         "distortion": None, "principal_point": None, "place": None, "standard_error": None, "rms_px": None,
-        "reason": found.reason,
+        "reason": found.reason, "doubt": None,
     }
 
 
@@ -126,6 +129,11 @@ def _place(place: Onto | NotOnto) -> dict[str, Any]:
         "rms_px": round(place.rms_px, 4) if used else None,
         "reason": None if used else place.reason,
     }
+
+
+def doubts(frame_set: FrameSet, found: PanoramaRegistration) -> list[tuple[str, str]]:
+    """(frame, why) for every frame whose place is doubtful."""
+    return [(frame_name(frame_set.used[n]), doubt_words(*why)) for n, why in doubtful_frames(found).items()]
 
 
 def unplaced(frame_set: FrameSet, found: PanoramaRegistration) -> list[tuple[str, str]]:

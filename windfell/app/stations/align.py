@@ -269,9 +269,10 @@ class Align(Station):
             near = self.found.depth.worst.get(row) if self.found.depth else None
             if near is not None:
                 why = f"{near:.1f} px of parallax: its camera stood elsewhere; leaving it out may help"
-            why = why or ("could be left out" if redundant else "")
+            why = why or self.found.doubts.get(row, "could be left out" if redundant else "")
             for column, text in enumerate((str(numbers[used[row].id]), placed, error, adds, why)):
-                self.frames.setItem(row, column, _cell(text, wrong=placed == "no" and bool(column)))
+                wrong = (placed == "no" and bool(column)) or (column == 4 and row in self.found.doubts)
+                self.frames.setItem(row, column, _cell(text, wrong=wrong))
         self.frames.resizeRowsToContents()
 
     def _adds(self, n: int) -> tuple[str, bool]:

@@ -1,0 +1,64 @@
+"""Which frames are held just by one spot: what lies there may have moved, and nothing else says otherwise."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.registration import PairFit, PanoramaRegistration
+
+LEAST_SHARE = 0.11
+GRID = 32
+OUTER = 3.0
+
+
+def doubtful_frames(found: PanoramaRegistration) -> dict[int, tuple[int, float]]:
+    """Frames that hold to most of the others, themselves or with others behind them, by a doubtful link: the frame on
+    its other side, and the share of what both show over which its points are spread. Points by hand are not doubted.
+    """
+    shares = [spread_share(found, k) for k in found.links]
+    doubted = [not k.by_hand and share < LEAST_SHARE for k, share in zip(found.links, shares, strict=True)]
+    group = _groups(found.placed, [(k.a, k.b) for k, bad in zip(found.links, doubted, strict=True) if not bad])
+    count = list(group.values())
+    out: dict[int, tuple[int, float]] = {}
+    for k, share, bad in zip(found.links, shares, doubted, strict=True):
+        if bad and group[k.a] != group[k.b]:
+            # of both sides that with fewer frames, or the later one
+            lesser, other = sorted((k.a, k.b), key=lambda n: (count.count(group[n]), -n))
+            out[lesser] = other, share
+    return out
+
+
+def doubt_words(other: int, share: float) -> str:
+    """What is doubtful about a frame that holds to the `other` by points spread over so small a share, and what to
+    do.
+    """
+    return (f"held to frame {other + 1} by one spot alone, {100 * share:.0f} % of what both show: it may have moved; "
+            f"compare the two, a point made elsewhere settles it")
+
+
+def spread_share(found: PanoramaRegistration, link: PairFit) -> float:
+    """The share of what both frames of a link show that its points are spread over, 0..1."""
+    a, b = found.frames[link.a], found.frames[link.b]
+    x, y = ((np.arange(GRID) + 0.5) / GRID * side for side in (a.lens.width, a.lens.height))
+    grid = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+    there = b.posed.project(a.posed.rays(grid))
+    with np.errstate(invalid="ignore"):
+        shared = np.all((there >= 0) & (there < [b.lens.width, b.lens.height]), axis=1).mean()
+    area = cv2.contourArea(cv2.convexHull(_inner(link.points_a).astype(np.float32)))
+    return float(min(1.0, area / max(shared * a.lens.width * a.lens.height, 1.0)))
+
+
+def _inner(points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Points without the few that lie far from all others."""
+    away = np.linalg.norm(points - np.median(points, axis=0), axis=1)
+    return points[away <= OUTER * np.median(away) + 1]
+
+
+def _groups(numbers: list[int], pairs: list[tuple[int, int]]) -> dict[int, int]:
+    group = {n: n for n in numbers}
+    for a, b in pairs:
+        old, new = group[b], group[a]
+        group = {n: new if g == old else g for n, g in group.items()}
+    return group
