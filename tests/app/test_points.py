@@ -270,3 +270,10 @@ class Directions(WindowTest):
         self.assertEqual(self.session.frame_set.registration.camera, Camera.SLID)
         self.assertTrue(self.window.registrations.found is None or self.window.registrations.found.flat)
         self.assertEqual(len(frames_in(ridge())), 4)
+        shape = self.window.stations["shape"]
+        shape.set_drag("turns")
+        self.session.go("shape")
+        self.assertEqual(shape.way, "moves", "along a flat subject there is nothing to turn")
+        self.window.do("toggle_turning")
+        self.assertEqual(shape.way, "moves")
+        self.assertFalse(shape.drag._buttons["turns"].isVisible())

@@ -14,7 +14,7 @@ from windfell.app.widgets.finder import CommandFinder
 from windfell.frames.metadata import ENDINGS
 from windfell.frames.video import VIDEO_ENDINGS
 from windfell.recipe import edits
-from windfell.recipe.model import Edges, Frame, Kind, Project, SetSource, new_id
+from windfell.recipe.model import Camera, Edges, Frame, Kind, Project, SetSource, new_id
 from windfell.recipe.project_file import SUFFIX
 
 PICTURES = "Pictures and videos (" + " ".join(
@@ -200,6 +200,9 @@ class Deeds:
 
     def on_toggle_turning(self) -> None:
         shape = self.window.stations["shape"]
+        if self.session.frame_set.registration.camera is Camera.SLID:
+            self.session.say("Along a flat subject there is nothing to turn; dragging moves the picture.")
+            return
         shape.set_drag("moves" if shape.way == "turns" else "turns")
 
     def on_toggle_trim(self) -> None:

@@ -105,6 +105,9 @@ class Shape(Station):
         self.sphere.setVisible(not slid)
         for path in ("view.yaw_deg", "view.pitch_deg"):
             self.rulers[path].setVisible(not slid)
+        self.drag.set_shown("turns", not slid)
+        if slid and self.way == "turns":
+            self.set_drag("moves")
         self.proofs.show_only("rectilinear" if slid else None)
         active = str(frame_set.view.projection)
         if frame_set.view.projection is ProjectionChoice.AUTO:

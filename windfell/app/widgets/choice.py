@@ -50,5 +50,9 @@ class Choice(QWidget):
     def set_enabled(self, value: str, on: bool) -> None:
         self._buttons[value].setEnabled(on)
 
+    def set_shown(self, value: str, on: bool) -> None:
+        """Whether a choice is offered at all."""
+        self._buttons[value].setVisible(on)
+
     def press(self, value: str) -> None:
         self._buttons[value].click()
