@@ -185,3 +185,36 @@ class ByLook(unittest.TestCase):
         self.assertTrue(one.nearly_matched_by(near, a, b))
         self.assertFalse(one.nearly_matched_by(far, a, b))
         self.assertFalse(one.nearly_matched_by(one, a, b))
+
+
+class Contradiction(unittest.TestCase):
+    def setUp(self):
+        self.frame = Features(np.zeros((0, 2)), np.zeros((0, 32), np.uint8), 600, 800)
+        x, y = np.meshgrid(np.linspace(320, 580, 8), np.linspace(40, 760, 8))
+        land = np.stack([x, y], axis=-1).reshape(-1, 2)
+        self.land = self.found(land, land - [300, 0])
+
+    def found(self, a: np.ndarray, b: np.ndarray) -> Found:
+        shift = np.eye(3)
+        shift[:2, 2] = (b - a).mean(axis=0)
+        return Found(a, b, np.ones(len(a), bool), shift)
+
+    def spot(self, x: float, y: float, wide: float) -> np.ndarray:
+        return np.array([x, y]) + np.random.default_rng(1).uniform(-0.5, 0.5, (30, 2)) * wide
+
+    def test_a_thing_that_moved_amid_the_land_or_at_its_rim(self):
+        for x, wide in ((450, 90), (450, 258), (600, 26)):
+            with self.subTest(x):
+                points = self.spot(x, 400, wide)
+                thing = self.found(points, points - [285, 0])
+                self.assertTrue(self.land.contradicts(thing, self.frame, self.frame))
+                self.assertTrue(thing.contradicts(self.land, self.frame, self.frame))
+
+    def test_the_same_place_a_little_off_does_not(self):
+        points = self.spot(450, 400, 90)
+        self.assertFalse(self.land.contradicts(self.found(points, points - [298, 0]), self.frame, self.frame))
+
+    def test_the_rim_of_land_that_a_lens_bends_does_not(self):
+        points = self.spot(450, 780, 60) + [0, 20]
+        bent = points - [300, 0] + np.stack([(points[:, 1] - 750) * 0.3, points[:, 0] * 0], axis=-1)
+        self.assertFalse(self.land.contradicts(self.found(points, bent), self.frame, self.frame))

@@ -76,7 +76,7 @@ def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = Non
     held = [Found(pa, pb, own, homography) for homography, own in found]
     seen = [x.light(fa, fb) for x in held]
     more = [_where_light_settles(fa, fb, x) for x, s in zip(held, seen, strict=True) if s.concentrated]
-    more = [x for x in more if x is not None and all(x.contradicts(y, fb) for y in held)]
+    more = [x for x in more if x is not None and all(x.contradicts(y, fa, fb) for y in held)]
     held = [x for x, s in zip(held, seen, strict=True) if not s.denies] + more
     if not held:
         first = found[0][1]
@@ -90,7 +90,7 @@ def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = Non
         if any(best.nearly_matched_by(x, fa, fb) for x in ranked[1:]):
             return NoLink(a, b, f"{best.inlier.sum()} features and the light fit in two places nearly as well")
     # what another explains may lie on what moved
-    others = [own for homography, own in found if best.contradicts(Found(pa, pb, own, homography), fb)]
+    others = [own for homography, own in found if best.contradicts(Found(pa, pb, own, homography), fa, fb)]
     if best.points_a is pa and others:
         fair = best.inlier | ~np.logical_or.reduce(others)
         best = Found(pa[fair], pb[fair], best.inlier[fair], best.homography)
@@ -115,13 +115,13 @@ class Found:
         away = np.linalg.norm(planar.apply(self.homography, points) - other.points_b[other.inlier], axis=1)
         return bool(np.median(away) < STAYS * max(fb.width, fb.height))
 
-    def contradicts(self, other: Found, fb: Features) -> bool:
+    def contradicts(self, other: Found, fa: Features, fb: Features) -> bool:
         """Whether both put the same part of the frame in different places: one's points lie amid the other's, or on
-        one spot. Those that lie beside them may be the same land through a lens that bends it.
+        one spot that moved as a whole. Those that lie beside may be the same land through a lens that bends it.
         """
         if self.agrees(other, fb):
             return False
-        shared = planar.overlap(planar.of_fractions(self.homography, *[(fb.width, fb.height)] * 2))
+        shared = planar.overlap(planar.of_fractions(self.homography, (fa.width, fa.height), (fb.width, fb.height)))
         hulls = [cv2.convexHull(x.points_a[x.inlier].astype(np.float32)) for x in (self, other)]
         less, more = sorted(((cv2.contourArea(h), n) for n, h in enumerate(hulls)))
         spot, around = (self, other)[less[1]], (self, other)[more[1]]
@@ -129,7 +129,7 @@ class Found:
         away = np.linalg.norm(planar.apply(around.homography, points) - spot.points_b[spot.inlier], axis=1)
         least, most = np.percentile(away, (10, 90))
         # what moved did so as a whole; a lens that bends puts things aside the more the farther out
-        if less[0] < ONE_SPOT * shared * fb.width * fb.height and most < AS_A_WHOLE * least:
+        if less[0] < ONE_SPOT * shared * fa.width * fa.height and most < AS_A_WHOLE * least:
             return True
         hull = hulls[more[1]]
         amid = [cv2.pointPolygonTest(hull, (float(x), float(y)), False) >= 0 for x, y in points]
@@ -137,7 +137,7 @@ class Found:
 
     def nearly_matched_by(self, other: Found, fa: Features, fb: Features) -> bool:
         """Whether another explanation, that puts things elsewhere, fits the light nearly as well."""
-        return self.contradicts(other, fb) and other.likeness(fa, fb) > NEARLY * self.likeness(fa, fb)
+        return self.contradicts(other, fa, fb) and other.likeness(fa, fb) > NEARLY * self.likeness(fa, fb)
 
     def likeness(self, fa: Features, fb: Features) -> float:
         return 0.0 if fa.look is None or fb.look is None else likeness(

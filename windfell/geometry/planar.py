@@ -37,9 +37,12 @@ def corner_shift(h: Array, width: int, height: int) -> float:
 def overlap(onto: Array) -> float:
     """The greater share of two frames that a homography (3, 3) of their fractions lays on each other."""
     square = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float)
-    corners = apply(onto, square)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        corners = apply(onto, square)
+    if not np.all(np.isfinite(corners)) or np.abs(corners).max() > 20:
+        return 0.0
     area = cv2.contourArea(corners.astype(np.float32))
-    if not np.all(np.isfinite(corners)) or np.abs(corners).max() > 20 or area < 1e-3:
+    if area < 1e-3:
         return 0.0
     shared, _ = cv2.intersectConvexConvex(corners.astype(np.float32), square.astype(np.float32))
     return float(min(1.0, shared / min(1.0, area)))
