@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features
 from windfell.align.glance import Glance, glance_at
+from windfell.align.groups import group_numbers
 from windfell.align.pairs import Link, link
 from windfell.job import Job
 
@@ -48,7 +49,7 @@ def acquainted(
     known += _linked(features, near, {}, job)
     if finer is None:
         return known
-    group = _group_numbers(len(features), known)
+    group = group_numbers(len(features), ((k.a, k.b) for k in known))
     apart = [p for p in pairs if group[p[0]] != group[p[1]]]
     numbers = sorted({n for p in apart for n in p})
     found = dict(zip(numbers, job.map(finer, numbers, "looking for finer features"), strict=True))
@@ -118,7 +119,7 @@ def _promising(
     count: int, looks: dict[tuple[int, int], Glance], known: Sequence[Acquaintance], largest: int = FEW
 ) -> list[tuple[int, int]]:
     """Of each group of so few frames that hold together the pairs with others that came nearest to agreeing."""
-    group = _group_numbers(count, known)
+    group = group_numbers(count, ((k.a, k.b) for k in known))
     out: set[tuple[int, int]] = set()
     for g in set(group):
         if group.count(g) > largest:
@@ -127,24 +128,3 @@ def _promising(
         near.sort(key=lambda p: -looks[p].count)
         out |= set(near[:PROMISING])
     return sorted(out)
-
-
-def _group_numbers(count: int, known: Sequence[Acquaintance]) -> list[int]:
-    """Of each frame the number of the group that it belongs to."""
-    out = [0] * count
-    for g, members in enumerate(groups_of(count, [(k.a, k.b) for k in known])):
-        for n in members:
-            out[n] = g
-    return out
-
-
-def groups_of(count: int, pairs: Sequence[tuple[int, int]]) -> list[list[int]]:
-    """Frames 0..count-1 in the groups that pairs hold together, each in order, by their first frames."""
-    group = list(range(count))
-    for a, b in pairs:
-        old, new = group[b], group[a]
-        group = [new if g == old else g for g in group]
-    members: dict[int, list[int]] = {}
-    for n, g in enumerate(group):
-        members.setdefault(g, []).append(n)
-    return list(members.values())

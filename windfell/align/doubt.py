@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.groups import group_numbers
 from windfell.align.registration import PairFit, PanoramaRegistration
 
 LEAST_SHARE = 0.11
@@ -19,13 +20,13 @@ def doubtful_frames(found: PanoramaRegistration) -> dict[int, tuple[int, float]]
     """
     shares = [spread_share(found, k) for k in found.links]
     doubted = [not k.by_hand and share < LEAST_SHARE for k, share in zip(found.links, shares, strict=True)]
-    group = _groups(found.placed, [(k.a, k.b) for k, bad in zip(found.links, doubted, strict=True) if not bad])
-    count = list(group.values())
+    group = group_numbers(
+        len(found.frames), ((k.a, k.b) for k, bad in zip(found.links, doubted, strict=True) if not bad))
     out: dict[int, tuple[int, float]] = {}
     for k, share, bad in zip(found.links, shares, doubted, strict=True):
         if bad and group[k.a] != group[k.b]:
             # of both sides that with fewer frames, or the later one
-            lesser, other = sorted((k.a, k.b), key=lambda n: (count.count(group[n]), -n))
+            lesser, other = sorted((k.a, k.b), key=lambda n: (group.count(group[n]), -n))
             out[lesser] = other, share
     return out
 
@@ -54,11 +55,3 @@ def _inner(points: NDArray[np.float64]) -> NDArray[np.float64]:
     """Points without the few that lie far from all others."""
     away = np.linalg.norm(points - np.median(points, axis=0), axis=1)
     return points[away <= OUTER * np.median(away) + 1]
-
-
-def _groups(numbers: list[int], pairs: list[tuple[int, int]]) -> dict[int, int]:
-    group = {n: n for n in numbers}
-    for a, b in pairs:
-        old, new = group[b], group[a]
-        group = {n: new if g == old else g for n, g in group.items()}
-    return group

@@ -13,6 +13,7 @@ from windfell.align.by_look import found_by_look, settled_by_look
 from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features
 from windfell.align.glance import Glance, glance_at, spare_pairs
+from windfell.align.groups import group_numbers
 from windfell.align.matching import matches, matches_near
 from windfell.align.same_light import SameLight, likeness, same_light
 from windfell.align.verify import LEAST_INLIERS, TOLERANCE, objection
@@ -238,10 +239,7 @@ def _linked(features, pairs, looks, job: Job) -> list[Link | NoLink]:
 
 def largest_connected(count: int, links: Sequence[Link]) -> list[int]:
     """Frames of the largest group that links hold together, by number then by points; none if it is one frame."""
-    group = list(range(count))
-    for k in links:
-        old, new = group[k.b], group[k.a]
-        group = [new if g == old else g for g in group]
+    group = group_numbers(count, ((k.a, k.b) for k in links))
     points = {g: sum(k.count for k in links if group[k.a] == g) for g in set(group)}
     best = max(set(group), key=lambda g: (group.count(g), points[g]))
     members = [n for n in range(count) if group[n] == best]
