@@ -15,7 +15,7 @@ from tests.app.support import WindowTest
 from tests.support import frames_in, green, textured, write_picture
 from windfell.app.widgets.findings import FindingRow
 from windfell.demo.clip import write_video
-from windfell.recipe import developing
+from windfell.recipe import developing, edits
 from windfell.recipe.model import Align, Development, FrameSet, Kind, Project, VideoInstant, frame_from_path
 
 
@@ -321,6 +321,20 @@ class Measuring(WindowTest):
         self.assertNotIn("parallax", {f.fault for f in found.findings})
         words = [r.finding.title for r in self.window.station.instrument.findChildren(FindingRow) if r.isVisible()]
         self.assertFalse([w for w in words if "sideways" in w])
+
+    def test_what_was_measured_of_other_frames_is_forgotten(self):
+        self.open("prepare")
+        found, registered = self.window.readiness, self.window.registrations
+        last = self.session.frame_set.frames[-1].id
+        self.session.edit(edits.switch_frame(self.session.project, "row", last, False))
+        self.settle()
+        self.until(lambda: found.survey is not None and found.survey.measured and len(found.survey.frames) == 3)
+        held, frame_set = registered.found, registered.frame_set
+        self.session.edit(edits.switch_frame(self.session.project, "row", last, True))
+        registered._have(held, self.session.frame_set)
+        self.assertIsNone(registered.coverage)
+        registered._have(held, frame_set)
+        self.until(lambda: found.survey is not None and found.survey.measured and len(found.survey.frames) == 4)
 
     def test_lights_of_other_developments_do_not_speak(self):
         self.open("prepare")

@@ -76,7 +76,8 @@ class Registrations(QObject):
 
     def _have(self, found: PanoramaRegistration | StackRegistration, frame_set: FrameSet) -> None:
         desk = self._session.desk
-        if self.frame_set is None or self.frame_set.id != frame_set.id:
+        if self.frame_set is None or _ids(self.frame_set) != _ids(frame_set):
+            # what was measured of other frames counts by other numbers
             self.coverage = self.depth = self.lights = None
         self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, desk.runs("registration")
         self._more_of = None
@@ -145,3 +146,7 @@ class Registrations(QObject):
         good = (Placed, Onto)
         return bool(self.doubts) or (
             self.found is not None and any(not isinstance(f, good) for f in self.found.frames))
+
+
+def _ids(frame_set: FrameSet) -> tuple[str, ...]:
+    return frame_set.id, *(f.id for f in frame_set.used)
