@@ -24,7 +24,7 @@ from windfell.app import theme
 from windfell.app.start import application
 
 STALL_S, IDLE_S = 0.12, 0.0005
-FRAME = re.compile(r'File "([^"]*windfell/[^"]*)", line \d+ in (\S+)')
+FRAME = re.compile(r'File "([^"]*windfell/[^"]*)", line (\d+) in (\S+)')
 
 
 class Turns:
@@ -67,8 +67,12 @@ class Turns:
         for dump in self._log.read().split("Timeout (")[1:]:
             # the interface thread is the one that the bench's own doings end in
             own = next((part for part in dump.split("\n\n") if "in timed" in part), "")
-            places = [f"{Path(m[1]).name}:{m[2]}" for m in FRAME.finditer(own)]
-            found[" < ".join(places[:6])] += 1
+            words = _places(own)
+            if not words:
+                # it waits for the interpreter: what the others do there
+                words = "; ".join(sorted({_places(part) for part in dump.split("\n\n") if part != own} - {""}))
+                words = f"meanwhile {words}" if words else ""
+            found[words] += 1
         return found
 
     def step(self) -> None:
@@ -88,3 +92,8 @@ class Turns:
             self.step()
             time.sleep(0.002)
         return time.perf_counter() - begun
+
+
+def _places(trace: str) -> str:
+    """The innermost functions of ours in a thread's trace, with their lines."""
+    return " < ".join(f"{Path(m[1]).name}:{m[2]} {m[3]}" for m in list(FRAME.finditer(trace))[:4])

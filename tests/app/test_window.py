@@ -249,11 +249,11 @@ class Combining(WindowTest):
     def test_compare_shows_the_reference_frame(self):
         self.open("combine", "still")
         now = self.window.source.shown.image
-        QTest.keyPress(self.window.view, Qt.Key.Key_B)
+        QTest.keyPress(self.window.windowHandle(), Qt.Key.Key_B)
         self.until(lambda: self.window.before.settled and self.window.before.shown is not None)
         self.assertTrue(self.window.view.held)
         self.assertNotEqual(self.window.before.shown.image, now)
-        QTest.keyRelease(self.window.view, Qt.Key.Key_B)
+        QTest.keyRelease(self.window.windowHandle(), Qt.Key.Key_B)
         self.assertFalse(self.window.view.held)
         for key, mode in ((Qt.Key.Key_D, "divide"), (Qt.Key.Key_K, "blink"), (Qt.Key.Key_H, "ghost")):
             self.key(key)

@@ -187,9 +187,9 @@ class Deeds:
         names = list(theme.THEMES)
         other = names[(names.index(theme.current().name) + 1) % len(names)]
         theme.apply(QApplication.instance(), theme.THEMES[other])
-        self.window.retheme_icons()
+        self.window.wardrobe.change()
+        self.window.retheme()
         self.window.refresh()
-        self.window.update()
 
     def on_align_again(self) -> None:
         self.window.registrations.ask(again=True)
@@ -228,6 +228,11 @@ class Deeds:
         CommandFinder(self.window, list(self.window.actions_by_name.values()), self.window.why_not).exec()
 
     def on_about(self) -> None:
-        QMessageBox.about(self.window, "About Windfell", (
+        box = QMessageBox(self.window)
+        box.setWindowTitle("About Windfell")
+        box.setText(
             f"<b>Windfell {__version__}</b><br>One picture out of many frames.<br><br>"
-            "GPL-3.0-or-later. Typefaces Cabin and B612 (SIL OFL 1.1), icons Lucide (ISC)."))
+            "GPL-3.0-or-later. Typefaces Cabin and B612 (SIL OFL 1.1), icons Lucide (ISC).")
+        box.setIconPixmap(theme.app_icon().pixmap(64))
+        theme.dress(box)
+        box.exec()

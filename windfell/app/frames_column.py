@@ -30,10 +30,11 @@ class FrameTick(FrameTile):
     def is_on_mark(self, at: QPointF) -> bool:
         return not self.folded and at.x() > self.width() - 26 and at.y() < 24
 
-    def paintEvent(self, event) -> None:
-        p = QPainter(self)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+    @property
+    def shown(self) -> tuple:
+        return self.note, self.wrong, self.folded
+
+    def paint(self, p: QPainter) -> None:
         box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
         p.setPen(QPen(theme.colour("gorse" if self.chosen else "line"), 2 if self.chosen else 1))
         p.setBrush(theme.colour("sheet"))

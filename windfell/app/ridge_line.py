@@ -7,6 +7,7 @@ from PySide6.QtGui import QPainter, QPainterPath, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from windfell.app import theme
+from windfell.app.widgets.kept import KeptPainting
 
 TITLES = {
     "gather": "Gather", "prepare": "Prepare", "align": "Align", "shape": "Shape", "join": "Join",
@@ -38,6 +39,7 @@ class RidgeLine(QWidget):
         self.setAccessibleName("Stations")
         self.setMouseTracking(True)
         self._hover = -1
+        self._kept = KeptPainting(self)
 
     def sizeHint(self) -> QSize:
         return QSize(520, 60)
@@ -88,10 +90,11 @@ class RidgeLine(QWidget):
             super().keyPressEvent(event)
 
     def paintEvent(self, event) -> None:
-        if not self.stations:
-            return
-        p = QPainter(self)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.stations:
+            states = tuple(self.states.get(n, "far") for n in self.stations)
+            self._kept.show((tuple(self.stations), states, self.active, self._hover), self._paint)
+
+    def _paint(self, p: QPainter) -> None:
         places = [self._place(n) for n in range(len(self.stations))]
         path = QPainterPath(QPointF(places[0].x() - 50, places[0].y() + 14))
         for place in places:

@@ -10,6 +10,7 @@ import time
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
+from PySide6.QtGui import QPixmapCache
 from PySide6.QtWidgets import QApplication
 
 from windfell.app import theme
@@ -21,6 +22,8 @@ from windfell.engine.cache import prune
 from windfell.engine.folders import cache_folder
 
 SETTLE_LIMIT_S = 180.0
+SWITCH_S = 0.0005
+KEPT_PAINTINGS_KB = 64 * 1024
 
 
 def run(arguments: list[str]) -> int:
@@ -60,6 +63,9 @@ def application() -> QApplication:
     app = QApplication.instance()
     if app is None:
         app = QApplication(["windfell"])
+        # whoever paints asks for the interpreter again and again: it must not wait 5 ms for it each time
+        sys.setswitchinterval(SWITCH_S)
+        QPixmapCache.setCacheLimit(KEPT_PAINTINGS_KB)
         InterfaceThreadCollector(app)
     app.setApplicationName("windfell")
     app.setApplicationDisplayName("Windfell")

@@ -8,12 +8,13 @@ from pathlib import Path
 from PySide6.QtCore import QByteArray, QSize, Qt
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QImage, QPainter, QPalette, QPixmap
 from PySide6.QtSvg import QSvgRenderer
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from windfell.engine.folders import cache_folder
 
 ASSETS = Path(__file__).parent / "assets"
 WORDS, NUMBERS = "Cabin", "B612"
+DRESSED = "dressed"
 
 
 @dataclass(frozen=True)
@@ -78,11 +79,15 @@ def numbers_font(size: float = 9.0) -> QFont:
 
 
 def apply(app: QApplication, theme: Theme) -> None:
-    """Dress the whole application."""
+    """Give the application the theme's palette; the sheet of its widgets is put on by `dress`, part by part, since to
+    put it on everything at once takes longer than a window may stand still.
+    """
     global _current
     _current = theme
-    app.setStyle("Fusion")
-    app.setFont(words_font(10.5))
+    if app.style().name() != "fusion":
+        app.setStyle("Fusion")
+    if app.font() != words_font(10.5):
+        app.setFont(words_font(10.5))
     palette = QPalette()
     roles = {
         QPalette.ColorRole.Window: theme.stone, QPalette.ColorRole.Base: theme.sheet,
@@ -98,7 +103,16 @@ def apply(app: QApplication, theme: Theme) -> None:
     for role in (QPalette.ColorRole.Text, QPalette.ColorRole.ButtonText, QPalette.ColorRole.WindowText):
         palette.setColor(QPalette.ColorGroup.Disabled, role, quiet)
     app.setPalette(palette)
-    app.setStyleSheet(_style(theme))
+
+
+def dress(part: QWidget) -> None:
+    """Put the current theme's sheet on a part of the window, or a dialog, and all that is in it."""
+    part.setStyleSheet(_style(_current))
+    part.setProperty(DRESSED, _current.name)
+
+
+def is_dressed(part: QWidget) -> bool:
+    return part.property(DRESSED) == _current.name
 
 
 def icon(name: str, role: str = "ink") -> QIcon:
@@ -132,8 +146,7 @@ def _tinted(name: str, t: Theme) -> str:
 def _style(t: Theme) -> str:
     return f"""
     * {{ outline: none; }}
-    QWidget#bench, QWidget#ridge, QWidget#status {{ background: {t.stone}; }}
-    QWidget#bench {{ border-top: 1px solid {t.line}; }}
+    QWidget#ridge, QWidget#status {{ background: {t.stone}; }}
     QWidget#status {{ border-top: 1px solid {t.line}; }}
     QLabel[role="title"] {{ font-weight: 600; font-size: 12.5pt; }}
     QLabel[role="quiet"] {{ color: {t.quiet}; }}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, Qt
@@ -41,11 +42,14 @@ from windfell.app.stations.prepare import Prepare
 from windfell.app.stations.shape import Shape
 from windfell.app.stations.station import Station
 from windfell.app.thumbnails import Thumbnails
+from windfell.app.wardrobe import Wardrobe
 from windfell.app.widgets.status import StatusLine
 from windfell.errors import WindfellError
 from windfell.frames.listing import pictures_in
 from windfell.recipe.model import SetSource
 from windfell.recipe.project_file import SUFFIX, missing_files
+
+FILES_ASKED_EVERY_S = 4.0
 
 
 class Window(QMainWindow):
@@ -75,11 +79,12 @@ class Window(QMainWindow):
         }
         self.deeds = Deeds(self)
         self._open: str | None = None
+        self._missing: tuple[object, float, bool] = (None, 0.0, False)
         self.actions_by_name: dict[str, QAction] = {}
         self._make_actions()
         self._arrange()
         self._connect()
-        self.retheme_icons()
+        self.retheme()
         self.refresh()
         self.stations["gather"].page.demo.setFocus()
 
@@ -102,7 +107,7 @@ class Window(QMainWindow):
             row.addWidget(button)
         self.menu_button = QToolButton(text="Menu")
         self.menu_button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        self.menu_button.setMenu(self._menu())
+        self.menu_button.setMenu(self._menu(top))
         row.addWidget(self.menu_button)
 
         self.pages = QStackedWidget()
@@ -128,6 +133,11 @@ class Window(QMainWindow):
         column.addWidget(self.bench)
         column.addWidget(self.status)
         self.setCentralWidget(whole)
+        stations = self.stations.values()
+        self.wardrobe = Wardrobe(self, (
+            top, self.frames, self.bench.grip, self.bench.rows, self.status, self.view,
+            *(s.controls for s in stations), *(s.instrument for s in stations),
+            *(s.page for s in stations if s.page is not None)))
 
     def _make_actions(self) -> None:
         for spec in ACTIONS:
@@ -143,8 +153,8 @@ class Window(QMainWindow):
             action.triggered.connect(lambda _=False, at=n: self.go_to_number(at))
             self.addAction(action)
 
-    def _menu(self) -> QMenu:
-        menu = QMenu(self)
+    def _menu(self, parent: QWidget) -> QMenu:
+        menu = QMenu(parent)
         for title in MENUS:
             part = menu.addMenu(title)
             for spec in ACTIONS:
@@ -180,7 +190,6 @@ class Window(QMainWindow):
                              (gather.nest, "nest_set")):
             button.clicked.connect(lambda _=False, n=name: self.do(n))
         self.stations["export"].browse.clicked.connect(self.deeds.browse_output)
-        QApplication.instance().installEventFilter(self)
 
     def do(self, name: str) -> None:
         """Carry out an action of the table."""
@@ -277,6 +286,14 @@ class Window(QMainWindow):
         note = notes.get(s.station, self.registrations.note)
         self.frames.set_notes({f.id: note(f.id) for f in s.frame_set.frames})
 
+    def _files_are_missing(self) -> bool:
+        """Looked up at most every few seconds: thousands of files may lie on a slow disk."""
+        asked, when, answer = self._missing
+        if asked is not self.session.project.sets or time.monotonic() - when > FILES_ASKED_EVERY_S:
+            answer = bool(missing_files(self.session.project))
+            self._missing = self.session.project.sets, time.monotonic(), answer
+        return answer
+
     def _show_states(self) -> None:
         s, states = self.session, {}
         made = "made" if self.source.settled and not self.source.error else "anew"
@@ -284,7 +301,7 @@ class Window(QMainWindow):
             if s.frame_set is None or not s.frame_set.used:
                 states[name] = "far"
             elif name == "gather":
-                states[name] = "findings" if missing_files(s.project) else "made"
+                states[name] = "findings" if self._files_are_missing() else "made"
             elif name == "prepare":
                 states[name] = "findings" if self.readiness.faults else (
                     "anew" if self.readiness.waiting else "made")
@@ -339,7 +356,7 @@ class Window(QMainWindow):
         made = self.source.settled or not self.shows_picture
         return (made and self.station.settled and self.thumbnails.settled
                 and not self.registrations.waiting and not self.readiness.waiting and shows_before
-                and not s.desk.busy and not s.moving)
+                and not s.desk.busy and not s.moving and self.wardrobe.settled)
 
     def dragEnterEvent(self, event) -> None:
         if event.mimeData().hasUrls():
@@ -374,6 +391,11 @@ class Window(QMainWindow):
             self.session.say(f"{folder}: there are no pictures or videos in it.", "wrong")
         return found
 
+    def showEvent(self, event) -> None:
+        # the native window's events only: whoever watches the application is asked about every event of every widget
+        self.windowHandle().installEventFilter(self)
+        super().showEvent(event)
+
     def eventFilter(self, watched, event) -> bool:
         kind = event.type()
         if kind in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease) and not event.isAutoRepeat():
@@ -384,12 +406,12 @@ class Window(QMainWindow):
         return super().eventFilter(watched, event)
 
     def closeEvent(self, event) -> None:
-        QApplication.instance().removeEventFilter(self)
         self.session.close()
         event.accept()
 
-    def retheme_icons(self) -> None:
-        """Draw the actions' icons in the theme's ink."""
+    def retheme(self) -> None:
+        """What holds colours of its own takes the theme's: the actions' icons, the status line."""
+        self.status.retheme()
         for name, icon in (("undo", "undo-2"), ("redo", "redo-2"), ("find_command", "search"),
                            ("add_frames", "image-plus"), ("add_folder", "folder-open"),
                            ("export", "download"), ("stop", "octagon-x"), ("fit", "scan")):

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -14,6 +17,16 @@ from windfell.errors import WindfellError
 from windfell.job import Cancelled, Job, Progress
 
 WORKERS = 4
+NICENESS = 8
+
+
+def _give_way() -> None:
+    """Threads that compute, and those that they start, leave the processor to the window when it has something to do.
+
+    On Linux niceness belongs to a thread (sched(7)); where it cannot be had, nothing is lost but that.
+    """
+    with contextlib.suppress(OSError, AttributeError):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), NICENESS)
 
 
 @dataclass
@@ -37,7 +50,7 @@ class Desk(QObject):
 
     def __init__(self) -> None:
         super().__init__()
-        self._pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell")
+        self._pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell", initializer=_give_way)
         self._running: dict[str, _Request] = {}
         self._waiting: dict[str, tuple[tuple, dict]] = {}
         self._tickets = 0

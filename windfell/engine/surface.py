@@ -105,6 +105,9 @@ def columns(surface: Canvas, x: NDArray[np.int32]) -> NDArray[np.int32]:
 
 def _cut(values: NDArray, surface: Canvas, where: F32) -> tuple[NDArray, F32]:
     """The part of a surface's values (h, w, ...) around places, and the places on that part."""
+    # places that no picture shows can lie anywhere, even nowhere: they need no room
+    most = np.array([3 * surface.width, 3 * surface.height], np.float32)
+    where = np.clip(np.nan_to_num(where, nan=0.0), -most, most)
     x0, y0 = np.floor(where.reshape(-1, 2).min(axis=0)).astype(int) - 6
     x1, y1 = np.ceil(where.reshape(-1, 2).max(axis=0)).astype(int) + 7
     rows = np.clip(np.arange(y0, y1), 0, surface.height - 1)

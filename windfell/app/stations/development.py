@@ -188,28 +188,31 @@ class DevelopmentControls:
     def stop_picking(self) -> None:
         self.pick.setChecked(False)
 
-    def _light_as_shot(self, done: Callable[[np.ndarray], None], side: int = 512) -> None:
-        """The chosen frame's light before development, small, when it is there."""
+    def _from_light(self, find: Callable[[np.ndarray], tuple[float, float]], wrong: str, side: int = 512) -> None:
+        """Take the temperature and tint that are found in the chosen frame's light before development, small."""
         frame, s = self._frame(), self._session
         project, engine = s.project, s.engine
 
         def look(job):
             opened = engine.opened(project, frame, job)
             sheet = opened.sheet(min(1.0, side / max(opened.size)), job)
-            return sheet.light(0, 0, sheet.width, sheet.height)
+            try:
+                return find(sheet.light(0, 0, sheet.width, sheet.height)), ""
+            except ValueError as error:
+                return None, f"{wrong}: {error}."
+
+        def done(answer: tuple[tuple[float, float] | None, str]) -> None:
+            found, words = answer
+            if found is None:
+                s.say(words, "wrong")
+            else:
+                self._apply({"temperature_k": round(found[0], 1), "tint": round(found[1], 1)})
 
         if frame is not None:
             s.desk.ask("white balance", look, done)
 
     def _guess(self) -> None:
-        def done(light: np.ndarray) -> None:
-            try:
-                kelvin, tint = grey_guess(light)
-                self._apply({"temperature_k": round(kelvin, 1), "tint": round(tint, 1)})
-            except ValueError as error:
-                self._session.say(f"No white balance was found: {error}.", "wrong")
-
-        self._light_as_shot(done)
+        self._from_light(grey_guess, "No white balance was found")
 
     def _picked(self, fx: float, fy: float) -> None:
         self.stop_picking()
@@ -217,17 +220,13 @@ class DevelopmentControls:
             self._session.say("That spot is outside the chosen frame.", "wrong")
             return
 
-        def done(light: np.ndarray) -> None:
+        def find(light: np.ndarray) -> tuple[float, float]:
             h, w = light.shape[:2]
             x, y, r = int(fx * w), int(fy * h), PROBE_PX // 2
             spot = light[max(0, y - r) : y + r + 1, max(0, x - r) : x + r + 1].reshape(-1, 3)
-            try:
-                kelvin, tint = neutralising(np.median(spot, axis=0))
-                self._apply({"temperature_k": round(kelvin, 1), "tint": round(tint, 1)})
-            except ValueError as error:
-                self._session.say(f"That spot gives no white balance: {error}.", "wrong")
+            return neutralising(np.median(spot, axis=0))
 
-        self._light_as_shot(done, 1280)
+        self._from_light(find, "That spot gives no white balance", 1280)
 
     def match_all(self) -> None:
         """Match all frames in use to the chosen one, and say what it changed."""

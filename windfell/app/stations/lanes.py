@@ -94,10 +94,11 @@ class FrameCard(FrameTile):
     def mouseDoubleClickEvent(self, event) -> None:
         self.switch()
 
-    def paintEvent(self, event) -> None:
-        p = QPainter(self)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+    @property
+    def shown(self) -> tuple:
+        return self.picked_too, self.problem
+
+    def paint(self, p: QPainter) -> None:
         box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
         marked = self.chosen or self.picked_too
         edge = "tarn" if self.hasFocus() else "gorse" if marked else "line"
@@ -320,7 +321,7 @@ def _count_words(frame_set: FrameSet) -> str:
 
 def _made_of(s: FrameSet) -> tuple:
     """What a lane is built from; all else it can take as it stands."""
-    return s.id, s.name, s.kind, s.proposed, tuple((f.id, f.source) for f in s.frames), theme.current().name
+    return s.id, s.name, s.kind, s.proposed, tuple((f.id, f.source) for f in s.frames)
 
 
 class Lanes(QScrollArea):
@@ -333,7 +334,7 @@ class Lanes(QScrollArea):
         self.lanes: list[Lane] = []
         self.picks = Picks()
         self.problems: dict[str, str] = {}
-        self._shown, self._theme = None, ""
+        self._shown = None
         self._in_view: str | None = None
         self.setWidgetResizable(True)
         inner = QWidget()
@@ -347,8 +348,8 @@ class Lanes(QScrollArea):
 
     def refresh(self) -> None:
         sets = self._session.project.sets
-        if sets is not self._shown or theme.current().name != self._theme:
-            self._shown, self._theme = sets, theme.current().name
+        if sets is not self._shown:
+            self._shown = sets
             same = len(sets) == len(self.lanes) and all(
                 lane.take(s) for lane, s in zip(self.lanes, sets, strict=True))
             if not same:

@@ -155,20 +155,32 @@ class LensControls(QWidget):
             ruler.set_value(getattr(lens, name))
         if not self.focal.hasFocus():
             self.focal.setText(f"{lens.focal_mm:g} mm" if lens.focal_mm else "")
-        suggested = self._suggestion(frame)
+        self._look_up(frame)
+        suggested = self._suggested.get(frame.id)
         self.found.setEnabled(bool(suggested) and suggested != lens.profile)
         self.found.setText("Use what was found" if suggested else "Nothing found")
         self.found.setToolTip(
             f"Found by the frame's metadata: {suggested.partition(' | ')[2]}" if suggested else
             "The metadata name no lens of the database; choose it by hand if you know it")
 
-    def _suggestion(self, frame: Frame) -> str | None:
-        """What the metadata or an earlier choice for this body name."""
-        if frame.id not in self._suggested:
-            taken = self._taken(frame)
-            remembered = _remembered().get(remembered_key(taken)) if taken else None
-            self._suggested[frame.id] = taken and (suggested_profile(taken) or remembered)
-        return self._suggested[frame.id]
+    def _look_up(self, frame: Frame) -> None:
+        """Ask what the metadata or an earlier choice for this body name; the database takes its time to be read."""
+        if frame.id in self._suggested or self._session.desk.runs("lens suggestion"):
+            return
+        project, engine = self._session.project, self._session.engine
+
+        def look(job: Job) -> str | None:
+            try:
+                taken = engine.opened(project, frame, job).taken
+            except WindfellError:
+                return None
+            return suggested_profile(taken) or _remembered().get(remembered_key(taken))
+
+        def done(found: str | None) -> None:
+            self._suggested[frame.id] = found
+            self.refresh()
+
+        self._session.desk.ask("lens suggestion", look, done, failed=lambda _: done(None), quiet=True)
 
     def _taken(self, frame: Frame):
         try:
@@ -209,8 +221,8 @@ class LensControls(QWidget):
 
     def _use_found(self) -> None:
         frame = self._frame()
-        if frame is not None:
-            self.use_profile(self._suggestion(frame))
+        if frame is not None and self._suggested.get(frame.id):
+            self.use_profile(self._suggested[frame.id])
 
     def _typed(self) -> None:
         words = self.search.text().strip()

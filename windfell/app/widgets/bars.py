@@ -7,6 +7,7 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from windfell.app import theme
+from windfell.app.widgets.kept import KeptPainting
 
 
 class Bars(QWidget):
@@ -20,6 +21,7 @@ class Bars(QWidget):
         self.values: list[float | None] = []
         self.low_is_bad = False
         self.chosen: int | None = None
+        self._kept = KeptPainting(self)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMouseTracking(True)
         self.setAccessibleName(title)
@@ -48,8 +50,9 @@ class Bars(QWidget):
             self.setToolTip(f"Frame {n + 1}: {self.values[n]:.2f} {self.unit}")
 
     def paintEvent(self, event) -> None:
-        p = QPainter(self)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._kept.show((self.title, tuple(self.values), self.chosen, self.low_is_bad), self._paint)
+
+    def _paint(self, p: QPainter) -> None:
         p.setFont(theme.words_font(9.5))
         p.setPen(theme.colour("quiet"))
         p.drawText(QRectF(6, 0, self.width() - 12, 18), Qt.AlignmentFlag.AlignVCenter, self.title)

@@ -48,6 +48,7 @@ class CommandFinder(QDialog):
         layout.addWidget(self.field)
         layout.addWidget(self.list)
         self._filter("")
+        theme.dress(self)
 
     def eventFilter(self, watched, event) -> bool:
         if event.type() == event.Type.KeyPress:

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 from windfell.app import theme
 from windfell.app.picture.images import draw_fitted
 from windfell.app.thumbnails import Thumbnails
+from windfell.app.widgets.kept import KeptPainting
 from windfell.recipe.model import Frame
 
 _TICK = (QPointF(0.21, 0.5), QPointF(0.43, 0.75), QPointF(0.82, 0.25))
@@ -26,12 +27,27 @@ class FrameTile(QWidget):
         super().__init__()
         self.number, self.frame, self.chosen = number, frame, False
         self._thumbnails = thumbnails
+        self._kept = KeptPainting(self)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"Frame {number}")
 
     def is_on_mark(self, at: QPointF) -> bool:
         """Whether a press there is meant for the mark."""
         raise NotImplementedError
+
+    def paint(self, p: QPainter) -> None:
+        """All of the tile."""
+        raise NotImplementedError
+
+    @property
+    def shown(self) -> tuple:
+        """All that a tile of its kind shows beside its frame."""
+        raise NotImplementedError
+
+    def paintEvent(self, event) -> None:
+        found = self._thumbnails.of(self.frame)
+        image = found.image.cacheKey() if found is not None and found.image is not None else found is not None
+        self._kept.show((self.number, self.frame.on, self.chosen, image, self.shown), self.paint)
 
     def switch(self) -> None:
         self.switched.emit(self.frame.id, not self.frame.on)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from windfell.app import theme
 from windfell.app.picture.images import draw_fitted
 from windfell.app.set_pictures import SetPicture
+from windfell.app.widgets.kept import KeptPainting
 
 WIDE, FOOT, POINT = 250, 24, 12
 
@@ -22,6 +23,7 @@ class LaneEnd(QWidget):
         super().__init__()
         self._station, self._found, self._newest = station, SetPicture(), False
         self._down = False
+        self._kept = KeptPainting(self)
         self.setFixedSize(QSize(WIDE, high))
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -60,9 +62,10 @@ class LaneEnd(QWidget):
             super().keyPressEvent(event)
 
     def paintEvent(self, event) -> None:
-        p = QPainter(self)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        image = self._found.image.cacheKey() if self._found.image is not None else 0
+        self._kept.show((self._station, self._newest, self._found.problem, image), self._paint)
+
+    def _paint(self, p: QPainter) -> None:
         w, h = self.width() - 1.5, self.height() - 1.5
         p.setPen(QPen(theme.colour("tarn" if self.hasFocus() else "line"), 2 if self.hasFocus() else 1))
         p.setBrush(theme.colour("sheet"))

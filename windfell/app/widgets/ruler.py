@@ -8,6 +8,7 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QSizePolicy, QWidget
 
 from windfell.app import theme
+from windfell.app.widgets.kept import KeptPainting
 
 
 class _Line(QWidget):
@@ -23,6 +24,7 @@ class _Line(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self._first = True
+        self._kept = KeptPainting(self)
 
     def sizeHint(self) -> QSize:
         return QSize(150, 30)
@@ -69,8 +71,9 @@ class _Line(QWidget):
             self._first = False
 
     def paintEvent(self, event) -> None:
-        p = QPainter(self)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._kept.show((self.value, self.rest, self.low, self.high), self._paint)
+
+    def _paint(self, p: QPainter) -> None:
         y = 12.0
         p.setPen(QPen(theme.colour("quiet"), 1))
         p.drawLine(QPointF(9, y), QPointF(self.width() - 9, y))

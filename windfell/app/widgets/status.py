@@ -26,7 +26,6 @@ class StatusLine(QWidget):
         self.bar.setFixedWidth(150)
         self.bar.setRange(0, 1000)
         self.stop = QPushButton("Stop")
-        self.stop.setIcon(theme.icon("octagon-x", "rowan"))
         self.stop.setToolTip("Stop what is running (Esc)")
         self.pointer = QLabel()
         self.pointer.setFont(theme.numbers_font(8.5))
@@ -45,7 +44,13 @@ class StatusLine(QWidget):
         self._soon = QTimer(self, singleShot=True, interval=SOON_MS)
         self._soon.timeout.connect(self.refresh)
         desk.progressed.connect(self._progressed)
+        self._role = "ink"
+        self.retheme()
         self.refresh()
+
+    def retheme(self) -> None:
+        self.stop.setIcon(theme.icon("octagon-x", "rowan"))
+        self._write(self.words.text(), self._role)
 
     def _progressed(self) -> None:
         if not self._soon.isActive():
@@ -58,6 +63,7 @@ class StatusLine(QWidget):
         self._said.stop() if kind == "wrong" else self._said.start()
 
     def _write(self, text: str, role: str) -> None:
+        self._role = role
         self.words.setText(text)
         self.words.setToolTip(text)
         style = f"color: {getattr(theme.current(), role)};"
