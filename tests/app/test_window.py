@@ -19,6 +19,7 @@ from windfell.app.deeds import Deeds
 from windfell.app.session import Session
 from windfell.app.widgets.finder import CommandFinder
 from windfell.engine.core import Engine
+from windfell.recipe import edits
 from windfell.recipe.model import Edges, ProjectionChoice, Rule, SetSource
 
 
@@ -245,6 +246,42 @@ class Combining(WindowTest):
         combine.proofs.cards["maximum"].setFocus()
         QTest.keyClick(combine.proofs.cards["maximum"], Qt.Key.Key_Return)
         self.assertIs(self.session.frame_set.combining.rule, Rule.MAXIMUM)
+
+    def test_a_frame_that_an_undo_takes_away_is_no_longer_chosen(self):
+        self.open("gather")
+        rows = self.session.project
+        other = next(s for s in rows.sets if s.id != "row")
+        moved = other.frames[0].id
+        self.session.try_edit(lambda: edits.move_frames(self.session.project, [moved], "row", None))
+        self.session.select_frame(moved)
+        self.session.undo()
+        self.assertIsNone(self.session.frame_id)
+        self.window.do("switch_frame")
+
+    def test_the_theme_reaches_every_part_and_what_is_opened_later(self):
+        self.open("shape")
+        self.window.do("other_theme")
+        self.until(lambda: self.window.wardrobe.settled)
+        for part in (self.window.frames, self.window.status, *(s.controls for s in self.window.stations.values())):
+            self.assertIn(theme.PEAT.sheet, part.styleSheet())
+        self.assertTrue(self.window.updatesEnabled())
+        self.window.wardrobe.change()
+        self.window.do("other_theme")
+        self.session.go("join")
+        self.assertIn(theme.LIMESTONE.sheet, self.window.stations["join"].controls.styleSheet())
+        self.until(lambda: self.window.wardrobe.settled)
+
+    def test_a_kept_painting_follows_what_it_shows(self):
+        self.open("gather")
+        card = self.window.stations["gather"].page.lanes[0].cards[0]
+        seen = set()
+        for change in (lambda: None, lambda: setattr(card, "chosen", not card.chosen),
+                       lambda: setattr(card, "problem", "soft"), lambda: setattr(card, "number", 12),
+                       lambda: setattr(card, "picked_too", True), lambda: card.resize(120, 100)):
+            change()
+            image = card.grab().toImage()
+            seen.add((image.size().toTuple(), bytes(image.constBits())))
+        self.assertEqual(len(seen), 6)
 
     def test_compare_shows_the_reference_frame(self):
         self.open("combine", "still")

@@ -134,6 +134,8 @@ class Session(QObject):
         ids = [s.id for s in self.project.sets]
         if self.set_id not in ids:
             self.set_id = ids[0] if ids else None
+        if self.frame_set is None or self.frame_id not in {f.id for f in self.frame_set.frames}:
+            self.frame_id = None
         if self.station not in self.stations:
             self.station = "gather"
             self.station_changed.emit()

@@ -286,22 +286,30 @@ class Window(QMainWindow):
         note = notes.get(s.station, self.registrations.note)
         self.frames.set_notes({f.id: note(f.id) for f in s.frame_set.frames})
 
-    def _files_are_missing(self) -> bool:
-        """Looked up at most every few seconds: thousands of files may lie on a slow disk."""
-        asked, when, answer = self._missing
-        if asked is not self.session.project.sets or time.monotonic() - when > FILES_ASKED_EVERY_S:
-            answer = bool(missing_files(self.session.project))
-            self._missing = self.session.project.sets, time.monotonic(), answer
-        return answer
+    def _look_for_files(self) -> None:
+        """Whether all files are there, every few seconds: thousands of them may lie on a slow disk."""
+        sets, when, _ = self._missing
+        project, now = self.session.project, time.monotonic()
+        if sets is project.sets and now - when < FILES_ASKED_EVERY_S:
+            return
+        self._missing = project.sets, now, self._missing[2]
+
+        def done(found: list[str]) -> None:
+            if self._missing[2] != bool(found):
+                self._missing = *self._missing[:2], bool(found)
+                self._show_states()
+
+        self.session.desk.ask("files", lambda _: missing_files(project), done, quiet=True)
 
     def _show_states(self) -> None:
         s, states = self.session, {}
+        self._look_for_files()
         made = "made" if self.source.settled and not self.source.error else "anew"
         for name in s.stations:
             if s.frame_set is None or not s.frame_set.used:
                 states[name] = "far"
             elif name == "gather":
-                states[name] = "findings" if self._files_are_missing() else "made"
+                states[name] = "findings" if self._missing[2] else "made"
             elif name == "prepare":
                 states[name] = "findings" if self.readiness.faults else (
                     "anew" if self.readiness.waiting else "made")

@@ -143,6 +143,7 @@ class Align(Station):
         self.column.addStretch(1)
 
     def _build_instrument(self) -> None:
+        self._rows_shown = self._links_shown = None
         self.frames = _table(("Frame", "Placed", "Error px", "Adds", "Why not, or where"))
         self.links = _table(("Pair", "Points", "Error px", "Rating"))
         self.links.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
@@ -261,18 +262,25 @@ class Align(Station):
         found, frame_set = self.found.found, self.session.frame_set
         places = found.frames if found is not None and self.found.frame_set.id == frame_set.id else ()
         used = frame_set.used
-        self.frames.setRowCount(len(used) if len(places) == len(used) else 0)
         numbers = {f.id: n + 1 for n, f in enumerate(frame_set.frames)}
-        for row in range(self.frames.rowCount()):
-            placed, error, why = _place_words(places[row])
+        rows = []
+        for row, place in enumerate(places if len(places) == len(used) else ()):
+            placed, error, why = _place_words(place)
             adds, redundant = self._adds(row)
             near = self.found.depth.worst.get(row) if self.found.depth else None
             if near is not None:
                 why = f"{near:.1f} px of parallax: its camera stood elsewhere; leaving it out may help"
             why = why or self.found.doubts.get(row, "could be left out" if redundant else "")
-            for column, text in enumerate((str(numbers[used[row].id]), placed, error, adds, why)):
-                wrong = (placed == "no" and bool(column)) or (column == 4 and row in self.found.doubts)
-                self.frames.setItem(row, column, _cell(text, wrong=wrong))
+            words = (str(numbers[used[row].id]), placed, error, adds, why)
+            wrong = tuple((placed == "no" and bool(c)) or (c == 4 and row in self.found.doubts) for c in range(5))
+            rows.append((words, wrong))
+        if (rows, theme.current()) == self._rows_shown:
+            return
+        self._rows_shown = rows, theme.current()
+        self.frames.setRowCount(len(rows))
+        for row, (words, wrong) in enumerate(rows):
+            for column, text in enumerate(words):
+                self.frames.setItem(row, column, _cell(text, wrong=wrong[column]))
         self.frames.resizeRowsToContents()
 
     def _adds(self, n: int) -> tuple[str, bool]:
@@ -285,11 +293,16 @@ class Align(Station):
     def _fill_links(self) -> None:
         found = self.found.found
         links = found.links if isinstance(found, PanoramaRegistration) else ()
-        self.links.setRowCount(len(links))
-        for row, k in enumerate(sorted(links, key=lambda k: -k.rms_px)):
+        rows = []
+        for k in sorted(links, key=lambda k: -k.rms_px):
             name, _, word = link_form(k.rms_px)
-            cells = (f"{k.a + 1} – {k.b + 1}", str(len(k.points_a)), f"{k.rms_px:.2f}", word)
-            for column, text in enumerate(cells):
+            rows.append(((f"{k.a + 1} – {k.b + 1}", str(len(k.points_a)), f"{k.rms_px:.2f}", word), name))
+        if (rows, theme.current()) == self._links_shown:
+            return
+        self._links_shown = rows, theme.current()
+        self.links.setRowCount(len(rows))
+        for row, (words, name) in enumerate(rows):
+            for column, text in enumerate(words):
                 item = _cell(text)
                 if column == 3:
                     item.setForeground(QColor(getattr(theme.current(), name)))
