@@ -3,6 +3,7 @@
 import json
 import os
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import cv2
@@ -275,7 +276,7 @@ class Combining(WindowTest):
         self.open("gather")
         card = self.window.stations["gather"].page.lanes[0].cards[0]
         seen = set()
-        for change in (lambda: None, lambda: setattr(card, "chosen", not card.chosen),
+        for change in (lambda: None, lambda: setattr(card, "frame", replace(card.frame, on=False)),
                        lambda: setattr(card, "problem", "soft"), lambda: setattr(card, "number", 12),
                        lambda: setattr(card, "picked_too", True), lambda: card.resize(120, 100)):
             change()

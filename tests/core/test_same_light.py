@@ -2,6 +2,7 @@
 
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -79,6 +80,51 @@ class Moved(unittest.TestCase):
         links, refused = find_links([features(one), features(other)], Job())
         self.assertEqual(links, [])
         self.assertTrue(refused)
+
+
+class OneSpot(unittest.TestCase):
+    """Features on one spot alone, over land too soft to have any: the land's light says whether the spot moved."""
+
+    def found(self, land: np.ndarray, aside: int, wide: float = 1.0) -> tuple:
+        """Frames whose thing lies `aside` px from where the land says, and the explanation by the thing."""
+        a, b = land[:HIGH, :WIDE].copy(), land[:HIGH, SHIFT : SHIFT + WIDE].copy()
+        a[250:380, 340:470] = thing()
+        b[250:380, 340 - SHIFT + aside : 470 - SHIFT + aside] = thing()
+        x, y = np.meshgrid(np.linspace(-60, 60, 7), np.linspace(-60, 60, 7))
+        points = np.array([405.0, 315]) + wide * np.column_stack([x.ravel(), y.ravel()])
+        there = points - [SHIFT - aside, 0]
+        homography = np.array([[1, 0, aside - SHIFT], [0, 1, 0], [0, 0, 1.0]])
+        return features(a), features(b), Found(points, there, np.ones(49, bool), homography)
+
+    def test_land_that_fits_there_too_confirms_it(self):
+        fa, fb, found = self.found(soft_land(3.0), 0)
+        self.assertLess(found.spread(fa, fb), 0.13)
+        self.assertTrue(found.stays(fa, fb))
+
+    def test_land_that_fits_a_little_aside_denies_it(self):
+        for aside in (9, 20):
+            fa, fb, found = self.found(soft_land(3.0), aside)
+            self.assertFalse(found.stays(fa, fb), aside)
+
+    def test_a_larger_spot_is_held_against_the_land_as_well(self):
+        fa, fb, found = self.found(soft_land(3.0), 9, 1.35)
+        self.assertTrue(0.13 < found.spread(fa, fb) < 0.25)
+        self.assertFalse(found.stays(fa, fb))
+        fa, fb, found = self.found(soft_land(3.0), 0, 1.35)
+        self.assertTrue(found.stays(fa, fb))
+
+    def test_where_nothing_else_can_be_seen_one_spot_is_not_enough(self):
+        mist = np.full((HIGH, WIDE + SHIFT), 120, np.uint8)
+        fa, fb, found = self.found(mist, 0)
+        self.assertFalse(found.stays(fa, fb))
+        self.assertIsInstance(link(0, 1, fa, fb), NoLink)
+        fa, fb, found = self.found(mist, 0, 1.35)
+        self.assertTrue(found.stays(fa, fb), "spread over much of what both show")
+
+    def test_points_all_over_need_no_confirmation(self):
+        fa, fb, found = self.found(soft_land(3.0), 20, 2.2)
+        self.assertGreater(found.spread(fa, fb), 0.25)
+        self.assertTrue(found.stays(fa, fb))
 
 
 class Light(unittest.TestCase):
@@ -168,9 +214,17 @@ class ByLook(unittest.TestCase):
                     on_thing = (points > [345, 255]).all(1) & (points < [465, 375]).all(1)
                     self.assertLess(on_thing.mean(), 0.2, "what lies on the thing is no point of the link")
 
+    def test_a_thing_that_moved_a_little_never_wins(self):
+        for aside in (6, 8, 12, 20):
+            frames = two_frames(soft_land(3.0), moved=SHIFT - aside)
+            found = link(0, 1, *(features(f) for f in frames))
+            if isinstance(found, Link):
+                at = found.homography @ [400, 300, 1]
+                np.testing.assert_allclose(at[:2] / at[2], [400 - SHIFT, 300], atol=2.5, err_msg=str(aside))
+
     def test_two_places_that_fit_as_well_are_no_link(self):
-        frames = two_frames(soft_land(3.0), moved=SHIFT - 8)
-        found = link(0, 1, *(features(f) for f in frames))
+        with mock.patch.object(Found, "stays", lambda *_: True):
+            found = link(0, 1, *(features(f) for f in two_frames(soft_land(3.0), moved=SHIFT - 8)))
         self.assertIsInstance(found, NoLink)
         self.assertIn("two places", found.reason)
 

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.features import Features
-from windfell.align.same_light import around, likeness, to_look
+from windfell.align.same_light import around, likeness, texture, to_look
 from windfell.geometry import planar
 
 Array = NDArray[np.float64]
@@ -45,7 +45,9 @@ def settled_by_look(a: Features, b: Features, homography: Array, points: Array) 
 def found_by_look(a: Features, b: Features, points_a: Array, points_b: Array) -> ByLook | None:
     """Where the light fits best of all shifts, what lies around points (n, 2) of either frame left out."""
     hidden = around(points_a, a)
-    shift = _best_shift(_relief(a.look), ~hidden, _relief(b.look), ~around(points_b, b))
+    fair_a, fair_b = ~hidden, ~around(points_b, b)
+    shift = _best_shift(
+        texture(a.look, FINE, COARSE, fair_a), fair_a, texture(b.look, FINE, COARSE, fair_b), fair_b)
     if shift is None:
         return None
     start = np.linalg.inv(to_look(b)) @ np.array([[1, 0, shift[0]], [0, 1, shift[1]], [0, 0, 1.0]]) @ to_look(a)
@@ -53,19 +55,15 @@ def found_by_look(a: Features, b: Features, points_a: Array, points_b: Array) ->
     return None if h is None else ByLook(h, likeness(a, b, h, points_a)[1])
 
 
-def _relief(look: NDArray[np.uint8]) -> F32:
-    light = look.astype(np.float32)
-    return cv2.GaussianBlur(light, (0, 0), FINE) - cv2.GaussianBlur(light, (0, 0), COARSE)
-
-
 def _settled(a: Features, b: Features, homography: Array, hidden: NDArray[np.bool_]) -> Array | None:
     start = to_look(b) @ homography @ np.linalg.inv(to_look(a))
     size = b.look.shape[1], b.look.shape[0]
-    fair = np.where(cv2.warpPerspective(hidden.astype(np.uint8), start, size) > 0, 0, 255).astype(np.uint8)
+    fair = cv2.warpPerspective(hidden.astype(np.uint8), start, size) == 0
+    one, other = texture(a.look, FINE, COARSE, ~hidden), texture(b.look, FINE, COARSE, fair)
     try:
         _, found = cv2.findTransformECC(
-            _relief(a.look), _relief(b.look), (start / start[2, 2]).astype(np.float32), cv2.MOTION_HOMOGRAPHY,
-            (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, TURNS, SETTLED), fair, SMOOTH)
+            one, other, (start / start[2, 2]).astype(np.float32), cv2.MOTION_HOMOGRAPHY,
+            (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, TURNS, SETTLED), 255 * fair.astype(np.uint8), SMOOTH)
     except cv2.error:
         # the light does not agree enough to settle
         return None

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from windfell.align.groups import group_numbers
 from windfell.align.registration import PairFit, PanoramaRegistration
+from windfell.geometry import planar
 
 LEAST_SHARE = 0.11
 GRID = 32
-OUTER = 3.0
 
 
 def doubtful_frames(found: PanoramaRegistration) -> dict[int, tuple[int, float]]:
@@ -47,11 +45,5 @@ def spread_share(found: PanoramaRegistration, link: PairFit) -> float:
     there = b.posed.project(a.posed.rays(grid))
     with np.errstate(invalid="ignore"):
         shared = np.all((there >= 0) & (there < [b.lens.width, b.lens.height]), axis=1).mean()
-    area = cv2.contourArea(cv2.convexHull(_inner(link.points_a).astype(np.float32)))
-    return float(min(1.0, area / max(shared * a.lens.width * a.lens.height, 1.0)))
+    return float(min(1.0, planar.spread(link.points_a) / max(shared * a.lens.width * a.lens.height, 1.0)))
 
-
-def _inner(points: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Points without the few that lie far from all others."""
-    away = np.linalg.norm(points - np.median(points, axis=0), axis=1)
-    return points[away <= OUTER * np.median(away) + 1]

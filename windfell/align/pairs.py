@@ -26,6 +26,8 @@ NEAR = 1 / 50
 EXPLANATIONS, WIDER = 4, 2.0
 LAND_ALIKE, STAYS, NEARER, NEARLY = 0.55, 1 / 170, 1 / 90, 0.8
 AMID, ONE_SPOT, AS_A_WHOLE = 0.6, 0.2, 1.6
+SPOT, WIDELY, CONFIRMS, TIGHT, BETTER, CLEARLY = 0.13, 0.25, 1 / 250, 1, 0.1, 1.3
+LEAST_ALIKE = 0.4
 
 
 @dataclass(frozen=True)
@@ -76,9 +78,11 @@ def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = Non
         return NoLink(a, b, why)
     held = [Found(pa, pb, own, homography) for homography, own in found]
     seen = [x.light(fa, fb) for x in held]
-    more = [_where_light_settles(fa, fb, x) for x, s in zip(held, seen, strict=True) if s.concentrated]
+    firm = [not s.denies and x.stays(fa, fb) for x, s in zip(held, seen, strict=True)]
+    more = [_where_light_settles(fa, fb, x) for x, s, f in zip(held, seen, firm, strict=True)
+            if s.concentrated or not f]
     more = [x for x in more if x is not None and all(x.contradicts(y, fa, fb) for y in held)]
-    held = [x for x, s in zip(held, seen, strict=True) if not s.denies] + more
+    held = [x for x, f in zip(held, firm, strict=True) if f] + more
     if not held:
         first = found[0][1]
         held = [x for x in [_found_by_look(fa, fb, pa[first], pb[first])] if x is not None]
@@ -109,6 +113,31 @@ class Found:
 
     def light(self, fa: Features, fb: Features) -> SameLight:
         return same_light(fa, fb, self.homography, self.points_a[self.inlier])
+
+    def stays(self, fa: Features, fb: Features) -> bool:
+        """Whether more than one spot speaks for it: what its own points spread over, or the light of the land around
+        them. Where the land fits best puts the spot where this does, or fits all that both show clearly less well.
+        """
+        spread = self.spread(fa, fb)
+        if spread >= WIDELY or fa.look is None or fb.look is None:
+            return True
+        points = self.points_a[self.inlier]
+        land = settled_by_look(fa, fb, self.homography, points)
+        if land is None:
+            return spread >= SPOT
+        away = planar.apply(land.homography, points) - planar.apply(self.homography, points)
+        if land.alike >= LAND_ALIKE and np.median(np.linalg.norm(away, axis=1)) < CONFIRMS * max(fb.width, fb.height):
+            return True
+        (own, apart), (other, better) = (
+            likeness(fa, fb, h, points, TIGHT) for h in (self.homography, land.homography))
+        if spread < SPOT:
+            return apart > LAND_ALIKE and own > CLEARLY * other
+        return (not apart or apart > LEAST_ALIKE) and (land.alike < LAND_ALIKE or better < apart + BETTER)
+
+    def spread(self, fa: Features, fb: Features) -> float:
+        """The share of what both frames show that its points are spread over, 0..1."""
+        shared = planar.overlap(planar.of_fractions(self.homography, (fa.width, fa.height), (fb.width, fb.height)))
+        return planar.spread(self.points_a[self.inlier]) / max(shared * fa.width * fa.height, 1.0)
 
     def agrees(self, other: Found, fb: Features) -> bool:
         """Whether this puts what the other explains where the other does."""
@@ -169,7 +198,7 @@ def _matched_near(fa: Features, fb: Features, homography: Array) -> Found | None
         away = planar.apply(own_homography, pa[own]) - planar.apply(homography, pa[own])
         found = Found(pa, pb, own, own_homography)
         near = np.median(np.linalg.norm(away, axis=1)) < STAYS * max(fb.width, fb.height)
-        if near and not found.light(fa, fb).denies:
+        if near and not found.light(fa, fb).denies and found.stays(fa, fb):
             return found
     return None
 

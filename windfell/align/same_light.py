@@ -24,7 +24,7 @@ FINE, COARSE = 0.8, 7.0
 LEAST_TEXTURE, ALIKE, NEIGHBOURS = 0.6, 0.62, 3
 LEAST_BLOCKS, LEAST_SHARE, FIRM_SHARE = 7, 0.22, 0.8
 LEAST_APART, APART_SHARE, CONCENTRATED = 6, 0.5, 0.5
-OUTER, RIM = 2.5, 4
+OUTER, RIM, LARGER = 2.5, 4, 1.2
 DARKEST, BRIGHTEST, LEAST_SEEN = 6, 247, 200
 LINEAR = srgb_decoded(np.arange(256) / 255.0)
 
@@ -71,31 +71,43 @@ def same_light(a: Features, b: Features, homography: Array, points: Array) -> Sa
     return SameLight(*(int(x.sum()) for x in (alike, compared, alike & apart, compared & apart)))
 
 
-def likeness(a: Features, b: Features, homography: Array, points: Array) -> tuple[float, float]:
+def likeness(
+    a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE
+) -> tuple[float, float]:
     """How alike the blocks are, -1..1, where neighbours must be so at one place: the sum of all, and the mean of
-    those apart from `points` (0 for too few). Arguments as of `same_light`, of features with looks.
+    those apart from `points` (0 for too few). Arguments as of `same_light`, of features with looks; `aside`: up to so
+    many px of the looks beside where the homography says.
     """
-    compared, apart, alike = _compared(a, b, homography, points)
-    found = alike(NEIGHBOURS)
-    few = (compared & apart).sum() < LEAST_APART
-    return float(found[compared].clip(0).sum()), 0.0 if few else float(found[compared & apart].mean())
+    compared, _, alike = _compared(a, b, homography, points, aside)
+    apart, _, alike_apart = _compared(a, b, homography, points, aside, alone=True)
+    few = apart.sum() < LEAST_APART
+    return (float(alike(NEIGHBOURS)[compared].clip(0).sum()),
+            0.0 if few else float(alike_apart(NEIGHBOURS)[apart].mean()))
 
 
-def _compared(a: Features, b: Features, homography: Array, points: Array):
-    """Of blocks (m, n) which could be compared and which lie apart; and their likeness, by so many neighbours."""
+def _compared(
+    a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE, alone: bool = False
+):
+    """Of blocks (m, n) which could be compared and which lie apart; and their likeness, by so many neighbours.
+
+    `alone`: just those apart are, and nothing of what lies at the points shows around it.
+    """
     to_b = to_look(b) @ homography @ np.linalg.inv(to_look(a))
     size = a.look.shape[1], a.look.shape[0]
     flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
     seen = cv2.warpPerspective(b.look, to_b, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
     there = cv2.warpPerspective(np.full(b.look.shape, 255, np.uint8), to_b, size, flags=flags)
     there[~_ahead(to_b, size)] = 0
-    one, other = _texture(a.look), _texture(seen)
-    compared = _means((there == 255).astype(np.float32), BLOCK + 2 * ASIDE) > 1 - 1e-4
-    compared &= _deviation(one[ASIDE:-ASIDE, ASIDE:-ASIDE], BLOCK) >= LEAST_TEXTURE
-    compared &= _deviation(other, BLOCK + 2 * ASIDE) >= LEAST_TEXTURE
-    apart = _means(around(points, a)[ASIDE:-ASIDE, ASIDE:-ASIDE].astype(np.float32), BLOCK) < 1e-6
+    near = around(points, a)
+    one, other = (texture(x, FINE, COARSE, ~near if alone else None) for x in (a.look, seen))
+    compared = _means((there == 255).astype(np.float32), BLOCK + 2 * aside) > 1 - 1e-4
+    compared &= _deviation(_inside(one, aside), BLOCK) >= LEAST_TEXTURE
+    compared &= _deviation(other, BLOCK + 2 * aside) >= LEAST_TEXTURE
+    apart = _means(_inside(near, aside).astype(np.float32), BLOCK) < 1e-6
     compared, apart = (x[:: BLOCK // 2, :: BLOCK // 2] for x in (compared, apart))
-    return compared, apart, lambda side: _best_likeness(one, other, compared.astype(np.float32), side)
+    if alone:
+        compared &= apart
+    return compared, apart, lambda side: _best_likeness(one, other, compared.astype(np.float32), side, aside)
 
 
 def brighter_by(a: Features, b: Features, homography: Array) -> float | None:
@@ -126,18 +138,22 @@ def _deviation(picture: F32, side: int) -> F32:
     return np.sqrt(np.maximum(_means(picture * picture, side) - mean * mean, 0))
 
 
-def _best_likeness(one: F32, other: F32, compared: F32, side: int) -> F32:
-    """The greatest normalised correlation of each block of one texture with the other's, up to ASIDE px aside;
+def _inside(picture: NDArray, aside: int) -> NDArray:
+    return picture[aside : picture.shape[0] - aside, aside : picture.shape[1] - aside]
+
+
+def _best_likeness(one: F32, other: F32, compared: F32, side: int, aside: int) -> F32:
+    """The greatest normalised correlation of each block of one texture with the other's, up to `aside` px aside;
     with its neighbours' in a square of `side` blocks, if that is not 0.
     """
     step = np.s_[:: BLOCK // 2, :: BLOCK // 2]
-    inner = np.ascontiguousarray(one[ASIDE:-ASIDE, ASIDE:-ASIDE])
+    inner = np.ascontiguousarray(_inside(one, aside))
     high, wide = inner.shape
     mean, spread = _means(inner, BLOCK)[step], _deviation(inner, BLOCK)[step]
     means, spreads = _means(other, BLOCK), _deviation(other, BLOCK)
     best = np.full(mean.shape, -1, np.float32)
-    for dy in range(2 * ASIDE + 1):
-        for dx in range(2 * ASIDE + 1):
+    for dy in range(2 * aside + 1):
+        for dx in range(2 * aside + 1):
             at = np.s_[dy : dy + high - BLOCK + 1 : BLOCK // 2, dx : dx + wide - BLOCK + 1 : BLOCK // 2]
             both = _means(inner * other[dy : dy + high, dx : dx + wide], BLOCK)[step]
             found = (both - mean * means[at]) / (spread * spreads[at] + 1e-9)
@@ -157,6 +173,8 @@ def around(points: Array, a: Features) -> NDArray[np.bool_]:
     middle = np.median(at, axis=0)
     away = np.linalg.norm(at - middle, axis=1)
     at = at[away <= OUTER * np.median(away) + 1]
+    # features lie within what has them; its rim is farther out
+    at = middle + LARGER * (at - middle)
     hull = cv2.convexHull(np.rint(at).astype(np.int32))
     cv2.fillConvexPoly(out, hull, 1)
     return cv2.dilate(out, np.ones((2 * RIM + 1,) * 2, np.uint8)) > 0
@@ -176,7 +194,14 @@ def _ahead(h: Array, size: tuple[int, int]) -> NDArray[np.bool_]:
     return w * np.sign(middle) > 1e-9
 
 
-def _texture(look: NDArray[np.uint8]) -> F32:
-    """The look without its slow changes of light, which all frames have alike, and without noise."""
+def texture(look: NDArray[np.uint8], fine: float, coarse: float, fair: NDArray[np.bool_] | None = None) -> F32:
+    """The look without its slow changes of light, which all frames have alike, and without noise. Where not `fair`
+    it is 0, and nothing of what is there shows around it.
+    """
     light = look.astype(np.float32)
-    return cv2.GaussianBlur(light, (0, 0), FINE) - cv2.GaussianBlur(light, (0, 0), COARSE)
+    if fair is None:
+        return cv2.GaussianBlur(light, (0, 0), fine) - cv2.GaussianBlur(light, (0, 0), coarse)
+    weight = fair.astype(np.float32)
+    near, far = (cv2.GaussianBlur(light * weight, (0, 0), s) / np.maximum(cv2.GaussianBlur(weight, (0, 0), s), 1e-3)
+                 for s in (fine, coarse))
+    return np.where(fair, near - far, np.float32(0))

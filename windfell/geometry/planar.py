@@ -8,6 +8,8 @@ from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
 
+OUTER = 3.0
+
 
 def apply(h: Array, points: Array) -> Array:
     """Points (..., 2) carried through the (3, 3) homography."""
@@ -46,6 +48,13 @@ def overlap(onto: Array) -> float:
         return 0.0
     shared, _ = cv2.intersectConvexConvex(corners.astype(np.float32), square.astype(np.float32))
     return float(min(1.0, shared / min(1.0, area)))
+
+
+def spread(points: Array) -> float:
+    """The area, px², over which points (n, 2) are spread: of their hull, lone ones far from all others left out."""
+    away = np.linalg.norm(points - np.median(points, axis=0), axis=1)
+    inner = points[away <= OUTER * np.median(away) + 1]
+    return float(cv2.contourArea(cv2.convexHull(inner.astype(np.float32))))
 
 
 def of_fractions(h: Array, size_a: tuple[int, int], size_b: tuple[int, int]) -> Array:
