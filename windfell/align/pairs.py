@@ -15,7 +15,7 @@ from windfell.align.features import Features
 from windfell.align.glance import Glance, glance_at, spare_pairs
 from windfell.align.groups import group_numbers
 from windfell.align.matching import matches, matches_near
-from windfell.align.same_light import SameLight, likeness, same_light
+from windfell.align.same_light import ASIDE, SameLight, likeness, same_light
 from windfell.align.verify import LEAST_INLIERS, TOLERANCE, objection
 from windfell.geometry import planar
 from windfell.job import Job
@@ -67,9 +67,14 @@ def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = Non
     if fa.problem or fb.problem:
         return NoLink(a, b, fa.problem or fb.problem)
     if glance is not None and glance.firm:
-        pairs = matches_near(fa, fb, glance.homography, NEAR * max(fb.width, fb.height))
-    else:
-        pairs = matches(fa, fb)
+        near = _link(a, b, fa, fb, matches_near(fa, fb, glance.homography, NEAR * max(fb.width, fb.height)))
+        if isinstance(near, Link):
+            return near
+    return _link(a, b, fa, fb, matches(fa, fb))
+
+
+def _link(a: int, b: int, fa: Features, fb: Features, pairs: NDArray[np.intp]) -> Link | NoLink:
+    """As `link`, of these matches (n, 2)."""
     if len(pairs) < LEAST_INLIERS:
         return NoLink(a, b, f"only {len(pairs)} features look alike")
     pa, pb = fa.points[pairs[:, 0]], fb.points[pairs[:, 1]]
@@ -152,7 +157,7 @@ class Found:
         if self.agrees(other, fb):
             return False
         shared = planar.overlap(planar.of_fractions(self.homography, (fa.width, fa.height), (fb.width, fb.height)))
-        hulls = [cv2.convexHull(x.points_a[x.inlier].astype(np.float32)) for x in (self, other)]
+        hulls = [planar.hull(x.points_a[x.inlier]) for x in (self, other)]
         less, more = sorted(((cv2.contourArea(h), n) for n, h in enumerate(hulls)))
         spot, around = (self, other)[less[1]], (self, other)[more[1]]
         points = spot.points_a[spot.inlier]
@@ -167,11 +172,12 @@ class Found:
 
     def nearly_matched_by(self, other: Found, fa: Features, fb: Features) -> bool:
         """Whether another explanation, that puts things elsewhere, fits the light nearly as well."""
-        return self.contradicts(other, fa, fb) and other.likeness(fa, fb) > NEARLY * self.likeness(fa, fb)
+        return self.contradicts(other, fa, fb) and all(
+            other.likeness(fa, fb, aside) > NEARLY * self.likeness(fa, fb, aside) for aside in (ASIDE, TIGHT))
 
-    def likeness(self, fa: Features, fb: Features) -> float:
+    def likeness(self, fa: Features, fb: Features, aside: int = ASIDE) -> float:
         return 0.0 if fa.look is None or fb.look is None else likeness(
-            fa, fb, self.homography, self.points_a[self.inlier])[0]
+            fa, fb, self.homography, self.points_a[self.inlier], aside)[0]
 
 
 def _where_light_settles(fa: Features, fb: Features, found: Found) -> Found | None:

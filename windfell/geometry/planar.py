@@ -50,11 +50,15 @@ def overlap(onto: Array) -> float:
     return float(min(1.0, shared / min(1.0, area)))
 
 
-def spread(points: Array) -> float:
-    """The area, px², over which points (n, 2) are spread: of their hull, lone ones far from all others left out."""
+def hull(points: Array) -> NDArray[np.float32]:
+    """The convex hull (m, 1, 2) of points (n, 2), lone ones far from all others left out."""
     away = np.linalg.norm(points - np.median(points, axis=0), axis=1)
-    inner = points[away <= OUTER * np.median(away) + 1]
-    return float(cv2.contourArea(cv2.convexHull(inner.astype(np.float32))))
+    return cv2.convexHull(points[away <= OUTER * np.median(away) + 1].astype(np.float32))
+
+
+def spread(points: Array) -> float:
+    """The area, px², of the hull of points (n, 2)."""
+    return float(cv2.contourArea(hull(points)))
 
 
 def of_fractions(h: Array, size_a: tuple[int, int], size_b: tuple[int, int]) -> Array:

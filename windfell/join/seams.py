@@ -19,6 +19,7 @@ F32 = NDArray[np.float32]
 NOBODY = -1
 LENGTH_COST = 0.012
 EDGE_COST = 0.02
+BRIGHTEST = 100.0
 ROUNDS, FINER_ROUNDS = 3, 2
 BLOCK, LEVELS, LEAST_SIDE, NEAR = 8, 4, 24, 4
 ONES, THIRDS = np.ones(5, np.float32), np.full((1, 3), 1 / 3, np.float32)
@@ -189,10 +190,12 @@ class Views:
 
 
 def _looks(claim: Claim) -> F32:
-    grey = cv2.GaussianBlur(cv2.transform(claim.colour, THIRDS), (0, 0), 0.8)
+    # light developed beyond all measure may overflow; costs must stay numbers
+    colour = np.nan_to_num(claim.colour, nan=0.0, posinf=BRIGHTEST, neginf=0.0)
+    grey = cv2.GaussianBlur(cv2.transform(colour, THIRDS), (0, 0), 0.8)
     dx = cv2.Sobel(grey, cv2.CV_32F, 1, 0, ksize=3, scale=0.25)
     dy = cv2.Sobel(grey, cv2.CV_32F, 0, 1, ksize=3, scale=0.25)
-    return np.dstack([claim.colour * np.float32(1 / 3), dx, dy])
+    return np.dstack([colour * np.float32(1 / 3), dx, dy])
 
 
 def _expand(
