@@ -318,6 +318,7 @@ class Measuring(WindowTest):
         self.assertFalse(found.survey.measured)
         registered.depth = kept
         registered.arrived.emit()
+        self.until(lambda: found.survey.measured)
         self.assertNotIn("parallax", {f.fault for f in found.findings})
         words = [r.finding.title for r in self.window.station.instrument.findChildren(FindingRow) if r.isVisible()]
         self.assertFalse([w for w in words if "sideways" in w])
@@ -331,9 +332,9 @@ class Measuring(WindowTest):
         self.until(lambda: found.survey is not None and found.survey.measured and len(found.survey.frames) == 3)
         held, frame_set = registered.found, registered.frame_set
         self.session.edit(edits.switch_frame(self.session.project, "row", last, True))
-        registered._have(held, self.session.frame_set)
+        registered._have(held, {}, self.session.frame_set)
         self.assertIsNone(registered.coverage)
-        registered._have(held, frame_set)
+        registered._have(held, {}, frame_set)
         self.until(lambda: found.survey is not None and found.survey.measured and len(found.survey.frames) == 4)
 
     def test_lights_of_other_developments_do_not_speak(self):

@@ -35,6 +35,7 @@ class Readiness(QObject):
         self.error: str | None = None
         self.waiting = False
         self._asked: tuple | None = None
+        self._with: tuple = ()
         self._timer = QTimer(self, singleShot=True, interval=CALM_MS)
         self._timer.timeout.connect(self._ask)
         session.changed.connect(self.consider)
@@ -71,27 +72,41 @@ class Readiness(QObject):
 
     def _have(self, survey: Survey, frame_set: FrameSet) -> None:
         self._looked, self.frame_set, self.waiting, self.error = survey, frame_set, False, None
-        self._judge()
+        self._with = ()
+        self._measured()
+        if not self._with:
+            self._judge(survey)
+
+    def _judge(self, survey: Survey) -> None:
+        self.survey, self.findings = survey, findings(survey)
         self.arrived.emit()
 
     def _measured(self) -> None:
         """Align knows more: what it measured replaces what the quick look guessed."""
-        before = self.findings
-        if self._looked is not None and self.frame_set is not None:
-            self._judge()
-            if self.findings != before:
-                self.arrived.emit()
-
-    def _judge(self) -> None:
-        r, own = self._registrations, self.frame_set
-        self.survey = self._looked
+        r, own, looked = self._registrations, self.frame_set, self._looked
+        if looked is None or own is None:
+            return
+        found, more = r.found, (r.coverage, r.depth, r.lights)
         same = r.frame_set is not None and r.frame_set.id == own.id and _bare(r.frame_set) == _bare(own)
-        if same and isinstance(r.found, PanoramaRegistration) and r.coverage is not None and r.depth is not None:
-            ids = [f.id for f in r.frame_set.used]
-            alike = [f.development for f in r.frame_set.used] == [f.development for f in own.used]
-            self.survey = with_measured(
-                self._looked, ids, r.found, r.coverage, r.depth, r.lights if alike else None)
-        self.findings = findings(self.survey)
+        if not same or not isinstance(found, PanoramaRegistration) or r.coverage is None or r.depth is None:
+            if self._with:
+                self._with = ()
+                self._judge(looked)
+            return
+        alike = [f.development for f in r.frame_set.used] == [f.development for f in own.used]
+        known = looked, *more, alike
+        if len(known) == len(self._with) and all(a is b for a, b in zip(known, self._with, strict=True)):
+            return
+        self._with = known
+        ids = [f.id for f in r.frame_set.used]
+
+        def done(survey: Survey) -> None:
+            if self._with is known:
+                self._judge(survey)
+
+        self._session.desk.ask(
+            "readiness, measured",
+            lambda _: with_measured(looked, ids, found, *more[:2], more[2] if alike else None), done, quiet=True)
 
     def _failed(self, sentence: str) -> None:
         self._looked, self.survey, self.findings, self.waiting, self.error = None, None, [], False, sentence

@@ -61,8 +61,10 @@ class Registrations(QObject):
         project: Project = self._session.project
         engine = self._session.engine
 
-        def work(job: Job) -> PanoramaRegistration | StackRegistration:
-            return engine.stages(project, frame_set.id).registration(job)
+        def work(job: Job) -> tuple[PanoramaRegistration | StackRegistration, dict[int, str]]:
+            found = engine.stages(project, frame_set.id).registration(job)
+            doubted = doubtful_frames(found) if isinstance(found, PanoramaRegistration) else {}
+            return found, {n: doubt_words(*why) for n, why in doubted.items()}
 
         same = self._asked is not None and self._asked[:3] == wanted[:3]
         self._asked, self.waiting = wanted, True
@@ -70,20 +72,20 @@ class Registrations(QObject):
         desk = self._session.desk
         desk.drop("registration, more")
         (desk.follow if same else desk.ask)(
-            "registration", work, lambda found: self._have(found, frame_set), self._failed, self._stopped)
+            "registration", work, lambda answer: self._have(*answer, frame_set), self._failed, self._stopped)
         if again:
             self.arrived.emit()
 
-    def _have(self, found: PanoramaRegistration | StackRegistration, frame_set: FrameSet) -> None:
+    def _have(
+        self, found: PanoramaRegistration | StackRegistration, doubts: dict[int, str], frame_set: FrameSet
+    ) -> None:
         desk = self._session.desk
         if self.frame_set is None or _ids(self.frame_set) != _ids(frame_set):
             # what was measured of other frames counts by other numbers
             self.coverage = self.depth = self.lights = None
         self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, desk.runs("registration")
         self._more_of = None
-        self.doubts = {}
-        if isinstance(found, PanoramaRegistration):
-            self.doubts = {n: doubt_words(*why) for n, why in doubtful_frames(found).items()}
+        self.doubts = doubts
         if not isinstance(found, PanoramaRegistration):
             self.coverage = self.depth = self.lights = None
         elif not self._session.moving:

@@ -23,11 +23,11 @@ def all_rows(frame_set: FrameSet, found: PanoramaRegistration | None) -> list[Ro
         if c.a in used and c.b in used:
             by_pair.setdefault((used.index(c.a), used.index(c.b)), []).append(n)
     for k in found.links if found else ():
-        hand = by_pair.get((k.a, k.b), [])
-        for n in range(len(k.points_a)):
-            own = hand[n] if n < k.by_hand and n < len(hand) else None
-            told |= {own} - {None}
-            rows.append(Row(k.a, k.b, tuple(k.points_a[n]), tuple(k.points_b[n]), float(k.errors[n]), own))
+        hand = by_pair.get((k.a, k.b), [])[: k.by_hand]
+        told |= set(hand)
+        at = zip(k.points_a.tolist(), k.points_b.tolist(), k.errors.tolist(), strict=True)
+        rows += [Row(k.a, k.b, tuple(at_a), tuple(at_b), error, hand[n] if n < len(hand) else None)
+                 for n, (at_a, at_b, error) in enumerate(at)]
     for (a, b), hand in by_pair.items():
         for n in hand:
             if n not in told:

@@ -152,11 +152,14 @@ class Points(QObject):
         for source, frame in zip(self._sources, self._frames(), strict=True):
             source.show(*single_frame(s.project, s.set_id, frame))
 
+    def _shown(self) -> list[int]:
+        """The two frames that the panes show, by their places among those in use."""
+        used = [f.id for f in self.session.frame_set.used]
+        return [used.index(i) if i in used else -1 for i in self.pair]
+
     def _sides(self, r: Row) -> tuple[int, int] | None:
         """Which pane shows frame a and which frame b of a row, or None if they are not both shown."""
-        used = [f.id for f in self.session.frame_set.used]
-        ids = used[r.a], used[r.b]
-        return (self.pair.index(ids[0]), self.pair.index(ids[1])) if set(ids) == set(self.pair) else None
+        return _sides_of(r, self._shown())
 
     def _paint(self) -> None:
         """Marks, lines and areas of both frames."""
@@ -164,8 +167,9 @@ class Points(QObject):
             return
         frame_set, found = self.session.frame_set, self._registration()
         marks: list[list[Mark]] = [[], []]
+        shown = self._shown()
         for n, r in enumerate(self.rows):
-            sides = self._sides(r)
+            sides = _sides_of(r, shown)
             if sides is not None:
                 for side, at in zip(sides, (r.at_a, r.at_b), strict=True):
                     marks[side].append(Mark(*at, r.error, r.by_hand is not None, n))
@@ -401,3 +405,7 @@ class Points(QObject):
         self.panes[1 - side].loupe_at = there
         for pane in self.panes:
             pane.update()
+
+
+def _sides_of(r: Row, shown: list[int]) -> tuple[int, int] | None:
+    return (shown.index(r.a), shown.index(r.b)) if {r.a, r.b} == set(shown) else None
