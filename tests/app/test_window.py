@@ -278,7 +278,7 @@ class Combining(WindowTest):
         seen = set()
         for change in (lambda: None, lambda: setattr(card, "frame", replace(card.frame, on=False)),
                        lambda: setattr(card, "problem", "soft"), lambda: setattr(card, "number", 12),
-                       lambda: setattr(card, "picked_too", True), lambda: card.resize(120, 100)):
+                       lambda: setattr(card, "picked_too", True), lambda: card.setFixedSize(120, 100)):
             change()
             image = card.grab().toImage()
             seen.add((image.size().toTuple(), bytes(image.constBits())))

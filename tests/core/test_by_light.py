@@ -150,6 +150,18 @@ class ByLight(unittest.TestCase):
         where = np.concatenate([few.points_a, more.found.points_a, more.spots.points_a])
         self.assertLess(len(where) - len(np.unique((where / (SIZE[0] / SQUARES)).astype(int), axis=0)), 5)
 
+    def test_what_is_known_to_have_moved_is_not_looked_for(self):
+        features, view = in_pair()
+        few = seeds(40, 60, 160)
+        corners = np.array([[150.0, 250], [600, 250], [600, 450], [150, 450]])
+        _, (more,) = refined_with_others(cameras(), [few], features, view, Job())
+        _, (less,) = refined_with_others(cameras(), [few], features, view, Job(), {(few.a, few.b): corners})
+        amid = [np.sum(np.all((o.tried.points_a > [150, 250]) & (o.tried.points_a < [600, 450]), axis=1))
+                for o in (more, less)]
+        self.assertGreater(amid[0], 5)
+        self.assertEqual(amid[1], 0)
+        self.assertGreater(len(less.tried.points_a), 5)
+
     def test_one_thing_in_two_places_is_denied_by_all_around_it(self):
         """A patch of the frame stands in a stranger too; what is beside it does not. A large patch holds others."""
         features, view = in_pair()

@@ -50,6 +50,8 @@ class Moved(unittest.TestCase):
         self.assertIsInstance(found, Link)
         at = found.homography @ [250, 300, 1]
         np.testing.assert_allclose(at[:2] / at[2], [250 - SHIFT, 300], atol=3)
+        self.assertGreater(len(found.moved), 10)
+        self.assertTrue(np.all(np.abs(np.median(found.moved, axis=0) - [405, 315]) < 40))
 
     def test_what_the_first_explanation_leaves_is_looked_at_too(self):
         a, b = (features(f) for f in two_frames(soft_land(2.4)))
@@ -224,7 +226,7 @@ class ByLook(unittest.TestCase):
 
     def test_two_places_that_fit_as_well_are_no_link(self):
         with mock.patch.object(Found, "stays", lambda *_: True):
-            found = link(0, 1, *(features(f) for f in two_frames(soft_land(3.0), moved=SHIFT - 8)))
+            found = link(0, 1, *(features(f) for f in two_frames(soft_land(3.0), moved=SHIFT - 7)))
         self.assertIsInstance(found, NoLink)
         self.assertIn("two places", found.reason)
 

@@ -6,9 +6,10 @@ foretold place (guided matching, Hartley & Zisserman 2004, sec. 11.6), so that a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -17,6 +18,7 @@ from windfell.align.cameras import Cameras, carried, carried_there_and_back
 from windfell.align.features import SQUARES, Features, ranks_within
 from windfell.align.refine import LINK_LEAST, refined, share_of_each
 from windfell.align.view import View
+from windfell.geometry import planar
 from windfell.job import Job
 from windfell.later import Later
 
@@ -64,17 +66,29 @@ def _next_to_none(found: int, tried: int) -> bool:
 
 def refined_with_others(
     cameras: Cameras, some: Sequence[Observations], features: Sequence[Features], view: Callable[[int], View],
-    job: Job,
+    job: Job, moved: Mapping[tuple[int, int], Array] | None = None,
 ) -> tuple[list[Observations], list[Others]]:
-    """The observations refined, and of each link others, in spots where it has none: all looked at in one go."""
+    """The observations refined, and of each link others, in spots where it has none: all looked at in one go.
+
+    `moved`: by links (a, b), px of `a` (m, 2) that are known to lie elsewhere; nothing among them is looked for.
+    """
     count, most = len(some), share_of_each(len(some)) + MORE
     more = _unmatched(cameras, some, [f.points for f in features], most)
+    if moved:
+        more = [_outside(o, moved[o.a, o.b]) if (o.a, o.b) in moved else o for o in more]
     spots = _unmatched(cameras, _joined(some, more), [f.spots for f in features], most)
     found = refined([*some, *more, *spots], cameras, view, job)
     close, more_found = found[:count], found[count : 2 * count]
     spots = [_outvoted(s, o.weights.sum() + m.weights.sum())
              for o, m, s in zip(close, more_found, found[2 * count :], strict=True)]
     return close, [Others(*of) for of in zip(some, more, more_found, spots, strict=True)]
+
+
+def _outside(o: Observations, spot: Array) -> Observations:
+    """Those that do not lie amid the points (m, 2) of `a`."""
+    hull = planar.hull(spot)
+    outside = [cv2.pointPolygonTest(hull, (float(x), float(y)), False) < 0 for x, y in o.points_a]
+    return o.chosen(np.array(outside, bool))
 
 
 def _outvoted(spots: Observations, others: float) -> Observations:

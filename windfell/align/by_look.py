@@ -23,7 +23,7 @@ F32 = NDArray[np.float32]
 FINE, COARSE = 1.0, 10.0
 TURNS, SETTLED, SMOOTH = 25, 1e-3, 5
 LEAST_SHARED = 0.12
-LONGEST = 8.0
+LONGEST, GRID = 2.0, 9
 
 
 @dataclass(frozen=True)
@@ -68,11 +68,14 @@ def _settled(a: Features, b: Features, homography: Array, hidden: NDArray[np.boo
         # the light does not agree enough to settle
         return None
     found = np.linalg.inv(to_look(b)) @ found.astype(float) @ to_look(a)
-    corners = np.array([[0, 0], [a.width, 0], [0, a.height], [a.width, a.height]], float)
+    # what both show stays near; all else may lie anywhere, as between a frame of the zenith and one of the horizon
+    x, y = np.meshgrid(np.linspace(0, a.width, GRID), np.linspace(0, a.height, GRID))
+    grid = np.column_stack([x.ravel(), y.ravel()])
     with np.errstate(divide="ignore", invalid="ignore"):
-        there = planar.apply(found, corners)
-    fits = np.isfinite(there).all() and np.abs(there).max() < LONGEST * max(b.width, b.height)
-    return found if fits else None
+        before, there = planar.apply(homography, grid), planar.apply(found, grid)
+        shared = np.all((before > 0) & (before < [b.width, b.height]), axis=1)
+    near = shared.any() and np.all(np.abs(there[shared]) < LONGEST * max(b.width, b.height))
+    return found if near else None
 
 
 def _best_shift(one: F32, fair_one: NDArray, other: F32, fair_other: NDArray) -> tuple[int, int] | None:

@@ -27,14 +27,15 @@ EXPLANATIONS, WIDER = 4, 2.0
 LAND_ALIKE, STAYS, NEARER, NEARLY = 0.55, 1 / 170, 1 / 90, 0.8
 AMID, ONE_SPOT, AS_A_WHOLE = 0.6, 0.2, 1.6
 SPOT, WIDELY, CONFIRMS, TIGHT, BETTER, CLEARLY = 0.13, 0.25, 1 / 250, 1, 0.1, 1.3
-LEAST_ALIKE = 0.4
+LEAST_ALIKE, NEARBY, WHOLLY, LITTLE = 0.4, 1 / 130, 0.9, 0.03
 
 
 @dataclass(frozen=True)
 class Link:
     """Frames `a` and `b` show the same thing at these points (n, 2), px at full size.
 
-    `inlier` marks those the verified homography (3, 3) of `a` px to `b` px explains.
+    `inlier` marks those the verified homography (3, 3) of `a` px to `b` px explains. `moved` (m, 2): points of `a`
+    that another explanation puts elsewhere.
     """
 
     a: int
@@ -43,6 +44,7 @@ class Link:
     points_b: Array
     inlier: NDArray[np.bool_]
     homography: Array
+    moved: Array | None = None
 
     @property
     def count(self) -> int:
@@ -53,13 +55,15 @@ class Link:
 class NoLink:
     """Frames `a` and `b` have nothing in common that could be told from chance.
 
-    `glanced`: just their strongest features were looked at.
+    `glanced`: just their strongest features were looked at. `perhaps`: what there is by one spot alone, with nothing
+    to be seen around it that says yes or no.
     """
 
     a: int
     b: int
     reason: str
     glanced: bool = False
+    perhaps: Link | None = None
 
 
 def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = None) -> Link | NoLink:
@@ -83,16 +87,20 @@ def _link(a: int, b: int, fa: Features, fb: Features, pairs: NDArray[np.intp]) -
         return NoLink(a, b, why)
     held = [Found(pa, pb, own, homography) for homography, own in found]
     seen = [x.light(fa, fb) for x in held]
-    firm = [not s.denies and x.stays(fa, fb) for x, s in zip(held, seen, strict=True)]
-    more = [_where_light_settles(fa, fb, x) for x, s, f in zip(held, seen, firm, strict=True)
-            if s.concentrated or not f]
+    stays = [False if s.denies else x.stays(fa, fb) for x, s in zip(held, seen, strict=True)]
+    open_ = next((x for x, firm in zip(held, stays, strict=True) if firm is None), None)
+    more = [_where_light_settles(fa, fb, x) for x, s, firm in zip(held, seen, stays, strict=True)
+            if s.concentrated or not firm]
     more = [x for x in more if x is not None and all(x.contradicts(y, fa, fb) for y in held)]
-    held = [x for x, f in zip(held, firm, strict=True) if f] + more
+    held = [x for x, firm in zip(held, stays, strict=True) if firm] + more
     if not held:
         first = found[0][1]
         held = [x for x in [_found_by_look(fa, fb, pa[first], pb[first])] if x is not None]
     if not held:
-        return NoLink(a, b, "just one thing looks alike, and what lies around it differs: it may have moved")
+        perhaps = None if open_ is None else Link(
+            a, b, open_.points_a, open_.points_b, open_.inlier, open_.homography)
+        return NoLink(a, b, "just one thing looks alike, and what lies around it differs: it may have moved",
+                      perhaps=perhaps)
     best = held[0]
     if len(held) > 1:
         ranked = sorted(held, key=lambda x: (x.likeness(fa, fb), x.inlier.sum()), reverse=True)
@@ -104,7 +112,8 @@ def _link(a: int, b: int, fa: Features, fb: Features, pairs: NDArray[np.intp]) -
     if best.points_a is pa and others:
         fair = best.inlier | ~np.logical_or.reduce(others)
         best = Found(pa[fair], pb[fair], best.inlier[fair], best.homography)
-    return Link(a, b, best.points_a, best.points_b, best.inlier, best.homography)
+    moved = pa[np.logical_or.reduce(others)] if others else None
+    return Link(a, b, best.points_a, best.points_b, best.inlier, best.homography, moved)
 
 
 @dataclass(frozen=True)
@@ -119,9 +128,10 @@ class Found:
     def light(self, fa: Features, fb: Features) -> SameLight:
         return same_light(fa, fb, self.homography, self.points_a[self.inlier])
 
-    def stays(self, fa: Features, fb: Features) -> bool:
+    def stays(self, fa: Features, fb: Features) -> bool | None:
         """Whether more than one spot speaks for it: what its own points spread over, or the light of the land around
         them. Where the land fits best puts the spot where this does, or fits all that both show clearly less well.
+        None where the land says nothing.
         """
         spread = self.spread(fa, fb)
         if spread >= WIDELY or fa.look is None or fb.look is None:
@@ -129,15 +139,20 @@ class Found:
         points = self.points_a[self.inlier]
         land = settled_by_look(fa, fb, self.homography, points)
         if land is None:
-            return spread >= SPOT
+            return True if spread >= SPOT else None
         away = planar.apply(land.homography, points) - planar.apply(self.homography, points)
-        if land.alike >= LAND_ALIKE and np.median(np.linalg.norm(away, axis=1)) < CONFIRMS * max(fb.width, fb.height):
+        away = np.median(np.linalg.norm(away, axis=1)) / max(fb.width, fb.height)
+        if land.alike >= LAND_ALIKE and away < CONFIRMS:
             return True
         (own, apart), (other, better) = (
             likeness(fa, fb, h, points, TIGHT) for h in (self.homography, land.homography))
+        if away < NEARBY and apart > max(WHOLLY, better - LITTLE):
+            return True
         if spread < SPOT:
-            return apart > LAND_ALIKE and own > CLEARLY * other
-        return (not apart or apart > LEAST_ALIKE) and (land.alike < LAND_ALIKE or better < apart + BETTER)
+            clear = apart > LAND_ALIKE and own > CLEARLY * other
+            return None if not clear and not apart and not better else clear
+        worse = land.alike >= LAND_ALIKE and away > NEARBY and better > apart + BETTER
+        return (not apart or apart > LEAST_ALIKE) and not worse
 
     def spread(self, fa: Features, fb: Features) -> float:
         """The share of what both frames show that its points are spread over, 0..1."""

@@ -17,6 +17,7 @@ from windfell.align.features import Features
 from windfell.align.glance import Glance
 from windfell.align.help import Help, Helped, with_hand_points, with_help
 from windfell.align.level import from_first
+from windfell.align.loops import with_closed_loops
 from windfell.align.pairs import Link, NoLink, find_links, largest_connected
 from windfell.align.registration import PairFit, PanoramaRegistration, Placed, Unplaced
 from windfell.align.solve import (
@@ -74,7 +75,7 @@ def grounded(
     take long to find: frames that follow each other come first, since most are given in the order they were taken.
     `looks`: what pairs say at a glance, where that is known.
     """
-    links, refused = find_links(features, job, pairs, sparing=True, looks=looks)
+    links, refused = with_closed_loops(*find_links(features, job, pairs, sparing=True, looks=looks), features)
 
     def held_together() -> Ground:
         return _held_at_any_zoom(features, hints, links, refused, job, focal_px, view, slid)
@@ -96,7 +97,9 @@ def grounded(
         better = {(k.a, k.b): k for k in closer}
         links = [k for k in links if (k.a, k.b) not in better] + closer
         refused = _latest([r for r in refused if (r.a, r.b) not in better], still)
-        if not better:
+        count = len(links)
+        links, refused = with_closed_loops(links, refused, features)
+        if not better and len(links) == count:
             ground = replace(ground, refused=_latest(ground.refused, still))
         else:
             ground = held_together()
@@ -170,7 +173,8 @@ def _held_together(
         why = "the pair contradicts the other frames" if len(members) > 2 else _not_a_turn(inner[0], held[0], slid)
         if not bad:
             held, doubtful = looked_closely(
-                cameras, held, job, view and (lambda n, of=members: view(of[n])), [features[n] for n in members])
+                cameras, held, job, view and (lambda n, of=members: view(of[n])), [features[n] for n in members],
+                [k.moved for k in inner])
             bad = {(inner[n].a, inner[n].b) for n in doubtful}
             why = "what looks alike from afar does not up close"
         if not bad:

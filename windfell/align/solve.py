@@ -98,9 +98,11 @@ def _far_off(cameras: Cameras, observations: Sequence[Observations]) -> float:
 
 def looked_closely(
     cameras: Cameras, held: Sequence[Observations], job: Job, view: Callable[[int], View] | None,
-    features: Sequence[Features],
+    features: Sequence[Features], moved: Sequence[Array | None],
 ) -> tuple[list[Observations], list[int]]:
     """Points refined if the frames can be looked at, and which links the light does not confirm.
+
+    `moved`: of each of the links what is known to lie elsewhere in its other frame, (m, 2), px of `a`.
 
     A link of few points is believed only if the light around most of them agrees, and if other `features` of its
     frames are not missing where the cameras see them; those that are there are added.
@@ -109,7 +111,8 @@ def looked_closely(
     if view is None:
         return held, []
     some = [o for o in thinned(held) if len(o.points_a)]
-    close, others = refined_with_others(cameras, some, features, view, job)
+    aside = {(o.a, o.b): m for o, m in zip(held, moved, strict=True) if m is not None}
+    close, others = refined_with_others(cameras, some, features, view, job, aside)
     denied = {
         (o.a, o.b) for o, fine, more in zip(some, close, others, strict=True)
         if (len(fine.points_a) < FEW_POINTS and more.denied)
