@@ -118,8 +118,7 @@ class OneSpot(unittest.TestCase):
     def test_where_nothing_else_can_be_seen_one_spot_is_not_enough(self):
         mist = np.full((HIGH, WIDE + SHIFT), 120, np.uint8)
         fa, fb, found = self.found(mist, 0)
-        self.assertFalse(found.stays(fa, fb))
-        self.assertIsInstance(link(0, 1, fa, fb), NoLink)
+        self.assertIsNone(found.stays(fa, fb))
         fa, fb, found = self.found(mist, 0, 1.35)
         self.assertTrue(found.stays(fa, fb), "spread over much of what both show")
 

@@ -290,7 +290,7 @@ class Window(QMainWindow):
         """Whether all files are there, every few seconds: thousands of them may lie on a slow disk."""
         sets, when, _ = self._missing
         project, now = self.session.project, time.monotonic()
-        if sets is project.sets and now - when < FILES_ASKED_EVERY_S:
+        if self.session.moving or (sets is project.sets and now - when < FILES_ASKED_EVERY_S):
             return
         self._missing = project.sets, now, self._missing[2]
 
