@@ -12,6 +12,7 @@ from windfell.align.by_look import found_by_look, settled_by_look
 from windfell.align.features import Features, look_of, quick_features
 from windfell.align.glance import glance_at
 from windfell.align.matching import matches
+from windfell.align.one_spot import spread_share
 from windfell.align.pairs import Found, Link, NoLink, _explanations, _found_by_look, find_links, link
 from windfell.align.same_light import brighter_by, likeness, same_light
 from windfell.job import Job
@@ -100,7 +101,7 @@ class OneSpot(unittest.TestCase):
 
     def test_land_that_fits_there_too_confirms_it(self):
         fa, fb, found = self.found(soft_land(3.0), 0)
-        self.assertLess(found.spread(fa, fb), 0.13)
+        self.assertLess(spread_share(fa, fb, found.homography, found.points_a), 0.13)
         self.assertTrue(found.stays(fa, fb))
 
     def test_land_that_fits_a_little_aside_denies_it(self):
@@ -110,7 +111,7 @@ class OneSpot(unittest.TestCase):
 
     def test_a_larger_spot_is_held_against_the_land_as_well(self):
         fa, fb, found = self.found(soft_land(3.0), 9, 1.35)
-        self.assertTrue(0.13 < found.spread(fa, fb) < 0.25)
+        self.assertTrue(0.13 < spread_share(fa, fb, found.homography, found.points_a) < 0.25)
         self.assertFalse(found.stays(fa, fb))
         fa, fb, found = self.found(soft_land(3.0), 0, 1.35)
         self.assertTrue(found.stays(fa, fb))
@@ -124,7 +125,7 @@ class OneSpot(unittest.TestCase):
 
     def test_points_all_over_need_no_confirmation(self):
         fa, fb, found = self.found(soft_land(3.0), 20, 2.2)
-        self.assertGreater(found.spread(fa, fb), 0.25)
+        self.assertGreater(spread_share(fa, fb, found.homography, found.points_a), 0.25)
         self.assertTrue(found.stays(fa, fb))
 
 

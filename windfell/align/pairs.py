@@ -15,6 +15,7 @@ from windfell.align.features import Features
 from windfell.align.glance import Glance, glance_at, spare_pairs
 from windfell.align.groups import group_numbers
 from windfell.align.matching import matches, matches_near
+from windfell.align.one_spot import LAND_ALIKE, TIGHT, confirmed
 from windfell.align.same_light import ASIDE, SameLight, likeness, same_light
 from windfell.align.verify import LEAST_INLIERS, TOLERANCE, objection
 from windfell.geometry import planar
@@ -24,10 +25,8 @@ Array = NDArray[np.float64]
 
 NEAR = 1 / 50
 EXPLANATIONS, WIDER = 4, 2.0
-LAND_ALIKE, STAYS, NEARER, NEARLY = 0.55, 1 / 170, 1 / 90, 0.8
+STAYS, NEARER, NEARLY = 1 / 170, 1 / 90, 0.8
 AMID, ONE_SPOT, AS_A_WHOLE = 0.6, 0.2, 1.6
-SPOT, WIDELY, CONFIRMS, TIGHT, BETTER, CLEARLY = 0.13, 0.25, 1 / 250, 1, 0.1, 1.3
-LEAST_ALIKE, NEARBY, WHOLLY, LITTLE = 0.4, 1 / 130, 0.9, 0.03
 
 
 @dataclass(frozen=True)
@@ -129,35 +128,7 @@ class Found:
         return same_light(fa, fb, self.homography, self.points_a[self.inlier])
 
     def stays(self, fa: Features, fb: Features) -> bool | None:
-        """Whether more than one spot speaks for it: what its own points spread over, or the light of the land around
-        them. Where the land fits best puts the spot where this does, or fits all that both show clearly less well.
-        None where the land says nothing.
-        """
-        spread = self.spread(fa, fb)
-        if spread >= WIDELY or fa.look is None or fb.look is None:
-            return True
-        points = self.points_a[self.inlier]
-        land = settled_by_look(fa, fb, self.homography, points)
-        if land is None:
-            return True if spread >= SPOT else None
-        away = planar.apply(land.homography, points) - planar.apply(self.homography, points)
-        away = np.median(np.linalg.norm(away, axis=1)) / max(fb.width, fb.height)
-        if land.alike >= LAND_ALIKE and away < CONFIRMS:
-            return True
-        (own, apart), (other, better) = (
-            likeness(fa, fb, h, points, TIGHT) for h in (self.homography, land.homography))
-        if away < NEARBY and apart > max(WHOLLY, better - LITTLE):
-            return True
-        if spread < SPOT:
-            clear = apart > LAND_ALIKE and own > CLEARLY * other
-            return None if not clear and not apart and not better else clear
-        worse = land.alike >= LAND_ALIKE and away > NEARBY and better > apart + BETTER
-        return (not apart or apart > LEAST_ALIKE) and not worse
-
-    def spread(self, fa: Features, fb: Features) -> float:
-        """The share of what both frames show that its points are spread over, 0..1."""
-        shared = planar.overlap(planar.of_fractions(self.homography, (fa.width, fa.height), (fb.width, fb.height)))
-        return planar.spread(self.points_a[self.inlier]) / max(shared * fa.width * fa.height, 1.0)
+        return confirmed(fa, fb, self.homography, self.points_a[self.inlier])
 
     def agrees(self, other: Found, fb: Features) -> bool:
         """Whether this puts what the other explains where the other does."""

@@ -1,0 +1,56 @@
+"""Whether more than one spot speaks for a homography: what lies on one spot may have moved.
+
+Points spread over much of what both frames show speak for themselves. Where they do not, the light of the land around
+them is asked where it fits best (`by_look.py`), and how well it fits there and where the points say.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.by_look import settled_by_look
+from windfell.align.features import Features
+from windfell.align.same_light import likeness
+from windfell.geometry import planar
+
+Array = NDArray[np.float64]
+
+# shares of what both show over which points are spread: below the first it is one spot, from the second on no more
+SPOT, WIDELY = 0.13, 0.25
+# likeness of blocks: the land fits at all, hardly where the points say, wholly, as well as elsewhere, better there
+LAND_ALIKE, LEAST_ALIKE, WHOLLY, LITTLE, BETTER = 0.55, 0.4, 0.9, 0.03, 0.1
+# how far from each other the land and the points put the spot, in shares of the longest side
+CONFIRMS, NEARBY = 1 / 250, 1 / 130
+# px of the looks by which blocks may lie aside; by how much all fits more where the points say
+TIGHT, CLEARLY = 1, 1.3
+
+
+def confirmed(a: Features, b: Features, homography: Array, points: Array) -> bool | None:
+    """Whether what a homography (3, 3) of `a` px to `b` px says, which rests on `points` (n, 2) of `a`, is confirmed;
+    False where the land denies it, None where it says nothing. Features without looks have nothing to deny with.
+    """
+    spread = spread_share(a, b, homography, points)
+    if spread >= WIDELY or a.look is None or b.look is None:
+        return True
+    land = settled_by_look(a, b, homography, points)
+    if land is None:
+        return True if spread >= SPOT else None
+    away = planar.apply(land.homography, points) - planar.apply(homography, points)
+    away = np.median(np.linalg.norm(away, axis=1)) / max(b.width, b.height)
+    if land.alike >= LAND_ALIKE and away < CONFIRMS:
+        return True
+    (own, apart), (other, better) = (likeness(a, b, h, points, TIGHT) for h in (homography, land.homography))
+    if away < NEARBY and apart > max(WHOLLY, better - LITTLE):
+        return True
+    if spread < SPOT:
+        clear = apart > LAND_ALIKE and own > CLEARLY * other
+        return None if not clear and not apart and not better else clear
+    denied = land.alike >= LAND_ALIKE and away > NEARBY and better > apart + BETTER
+    return (not apart or apart > LEAST_ALIKE) and not denied
+
+
+def spread_share(a: Features, b: Features, homography: Array, points: Array) -> float:
+    """The share of what both frames show over which points (n, 2) of `a` are spread, 0..1."""
+    shared = planar.overlap(planar.of_fractions(homography, (a.width, a.height), (b.width, b.height)))
+    return planar.spread(points) / max(shared * a.width * a.height, 1.0)
