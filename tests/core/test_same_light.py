@@ -15,6 +15,7 @@ from windfell.align.matching import matches
 from windfell.align.one_spot import spread_share
 from windfell.align.pairs import Found, Link, NoLink, _explanations, _found_by_look, find_links, link
 from windfell.align.same_light import brighter_by, likeness, same_light
+from windfell.geometry import planar
 from windfell.job import Job
 
 WIDE, HIGH, SHIFT, MOVED = 500, 600, 300, 210
@@ -122,6 +123,19 @@ class OneSpot(unittest.TestCase):
         self.assertIsNone(found.stays(fa, fb))
         fa, fb, found = self.found(mist, 0, 1.35)
         self.assertTrue(found.stays(fa, fb), "spread over much of what both show")
+
+    def test_where_the_land_settles_nowhere_one_spot_stays_open(self):
+        with mock.patch("windfell.align.one_spot.settled_by_look", lambda *_: None):
+            self.assertIsNone(self.found(soft_land(3.0), 0)[2].stays(*self.found(soft_land(3.0), 0)[:2]))
+            fa, fb, found = self.found(soft_land(3.0), 0, 1.35)
+            self.assertTrue(found.stays(fa, fb))
+
+    def test_nothing_of_the_spot_draws_the_land_aside(self):
+        for aside in (9, -9, 14):
+            fa, fb, found = self.found(soft_land(3.0), aside, 0.9)
+            land = settled_by_look(fa, fb, found.homography, found.points_a)
+            at = planar.apply(land.homography, np.array([[405.0, 315]]))
+            np.testing.assert_allclose(at, [[405 - SHIFT, 315]], atol=0.8)
 
     def test_points_all_over_need_no_confirmation(self):
         fa, fb, found = self.found(soft_land(3.0), 20, 2.2)
