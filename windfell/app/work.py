@@ -51,6 +51,7 @@ class Desk(QObject):
     def __init__(self) -> None:
         super().__init__()
         self._pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell", initializer=_give_way)
+        self._soon = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell-soon")
         self._running: dict[str, _Request] = {}
         self._waiting: dict[str, tuple[tuple, dict]] = {}
         self._tickets = 0
@@ -67,12 +68,13 @@ class Desk(QObject):
         failed: Callable[[str], None] | None = None,
         stopped: Callable[[], None] | None = None,
         quiet: bool = False,
+        soon: bool = False,
     ) -> None:
         """Run `work(job)` in the background, then `done(result)`; an older request ends unseen.
 
         A failure's sentence goes to `failed`, or to the signal of that name. `stopped` is
         called if everything is told to stop. A quiet request does not show in the status
-        line.
+        line. `soon`: a hand waits for it, so that it gives way to nothing.
         """
         self.drop(channel)
         if self._closed:
@@ -85,7 +87,7 @@ class Desk(QObject):
         ticket = self._tickets
         job = Job(lambda p: self._reported.emit(channel, ticket, p))
         self._running[channel] = _Request(ticket, job, done, failed, stopped, quiet)
-        self._pool.submit(self._work, channel, ticket, work, job)
+        (self._soon if soon else self._pool).submit(self._work, channel, ticket, work, job)
         self.progressed.emit()
 
     def follow(self, channel: str, *request, **more) -> None:
@@ -93,7 +95,7 @@ class Desk(QObject):
         if channel in self._running and not self._stopping:
             self._waiting[channel] = request, more
         else:
-            self.ask(channel, *request, **more)
+            self.ask(channel, *request, **more, soon=True)
 
     def _work(self, channel: str, ticket: int, work: Callable[[Job], Any], job: Job) -> None:
         try:
@@ -113,7 +115,7 @@ class Desk(QObject):
         del self._running[channel]
         waiting = self._waiting.pop(channel, None)
         if waiting is not None:
-            self.ask(channel, *waiting[0], **waiting[1])
+            self.ask(channel, *waiting[0], **waiting[1], soon=True)
         self.progressed.emit()
         if error is None:
             request.done(result)
@@ -167,4 +169,5 @@ class Desk(QObject):
     def close(self) -> None:
         self.stop_all()
         self._closed = True
-        self._pool.shutdown(wait=False, cancel_futures=True)
+        for pool in (self._pool, self._soon):
+            pool.shutdown(wait=False, cancel_futures=True)
