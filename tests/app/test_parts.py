@@ -34,6 +34,22 @@ class TheDesk(WindowTest):
         QTest.qWait(60)
         self.assertEqual(answers, ["new"])
 
+    def test_what_computes_is_nicer_than_the_window_but_what_a_hand_waits_for_is_not(self):
+        seen = {}
+
+        def niceness(job):
+            # threads that it starts are as nice as it is
+            return os.getpriority(os.PRIO_PROCESS, threading.get_native_id()), *job.map(
+                lambda _: os.getpriority(os.PRIO_PROCESS, threading.get_native_id()), range(2), "looking")
+
+        own = os.getpriority(os.PRIO_PROCESS, 0)
+        desk = self.session.desk
+        desk.ask("test", niceness, lambda n: seen.update(later=n))
+        desk.follow("hand", niceness, lambda n: seen.update(soon=n))
+        self.until(lambda: len(seen) == 2)
+        self.assertTrue(all(n > own for n in seen["later"]), seen)
+        self.assertEqual(set(seen["soon"]), {own})
+
     def test_failures_become_sentences_and_defects_do_not_freeze(self):
         told = []
 
