@@ -90,8 +90,8 @@ class Monkey:
 
     def widgets(self, kind: type) -> list[QWidget]:
         found = [w for w in self.window.findChildren(kind) if w.isVisible() and w.isEnabled() and w.width() > 3]
-        written = self.window.stations["export"].controls
-        return [w for w in found if not written.isAncestorOf(w)]
+        export = self.window.stations["export"]
+        return [w for w in found if not export.controls.isAncestorOf(w) and not export.instrument.isAncestorOf(w)]
 
     def one(self, kind: type) -> QWidget | None:
         found = self.widgets(kind)
@@ -215,6 +215,8 @@ def main() -> None:
     events, errors, doings = [], [], 0
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as home:
         os.environ["WINDFELL_HOME"] = home
+        # what is typed where a file's place is wanted may be written there
+        os.chdir(home)
         app = Turns()
         if options.stalls:
             app.watch()
