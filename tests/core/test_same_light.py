@@ -14,7 +14,7 @@ from windfell.align.glance import glance_at
 from windfell.align.matching import matches
 from windfell.align.one_spot import spread_share
 from windfell.align.pairs import Found, Link, NoLink, _explanations, _found_by_look, find_links, link
-from windfell.align.same_light import brighter_by, likeness, same_light
+from windfell.align.same_light import brighter_by, likeness, likeness_apart, same_light
 from windfell.geometry import planar
 from windfell.job import Job
 
@@ -125,7 +125,7 @@ class OneSpot(unittest.TestCase):
         self.assertTrue(found.stays(fa, fb), "spread over much of what both show")
 
     def test_where_the_land_settles_nowhere_one_spot_stays_open(self):
-        with mock.patch("windfell.align.one_spot.settled_by_look", lambda *_: None):
+        with mock.patch("windfell.align.pairs.settled_by_look", lambda *_: None):
             self.assertIsNone(self.found(soft_land(3.0), 0)[2].stays(*self.found(soft_land(3.0), 0)[:2]))
             fa, fb, found = self.found(soft_land(3.0), 0, 1.35)
             self.assertTrue(found.stays(fa, fb))
@@ -183,11 +183,12 @@ class Light(unittest.TestCase):
         self.assertIsNone(brighter_by(self.a, black, self.moved(SHIFT)))
 
     def test_neighbours_must_be_alike_at_one_place(self):
-        right = likeness(self.a, self.b, self.moved(SHIFT), self.points * 0)
-        aside = likeness(self.a, self.b, self.moved(SHIFT + 40), self.points * 0)
-        self.assertGreater(right[1], 0.6)
-        self.assertLess(aside[1], 0.35)
-        self.assertGreater(right[0], 2 * aside[0])
+        right, aside = self.moved(SHIFT), self.moved(SHIFT + 40)
+        one, other = (likeness_apart(self.a, self.b, h, self.points * 0) for h in (right, aside))
+        self.assertGreater(one, 0.6)
+        self.assertLess(other, 0.35)
+        one, other = (likeness(self.a, self.b, h, self.points * 0) for h in (right, aside))
+        self.assertGreater(one, 2 * other)
 
 
 class ByLook(unittest.TestCase):

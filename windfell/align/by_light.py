@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -86,9 +85,7 @@ def refined_with_others(
 
 def _outside(o: Observations, spot: Array) -> Observations:
     """Those that do not lie amid the points (m, 2) of `a`."""
-    hull = planar.hull(spot)
-    outside = [cv2.pointPolygonTest(hull, (float(x), float(y)), False) < 0 for x, y in o.points_a]
-    return o.chosen(np.array(outside, bool))
+    return o.chosen(~planar.amid(planar.hull(spot), o.points_a))
 
 
 def _outvoted(spots: Observations, others: float) -> Observations:

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.features import Features
-from windfell.align.same_light import around, likeness, texture, to_look
+from windfell.align.same_light import around, likeness_apart, texture, to_look
 from windfell.geometry import planar
 
 Array = NDArray[np.float64]
@@ -39,7 +39,7 @@ class ByLook:
 def settled_by_look(a: Features, b: Features, homography: Array, points: Array) -> ByLook | None:
     """Where the light around `points` (n, 2) of `a` fits best, begun at a homography; None if it settles nowhere."""
     h = _settled(a, b, homography, around(points, a))
-    return None if h is None else ByLook(h, likeness(a, b, h, points)[1])
+    return None if h is None else ByLook(h, likeness_apart(a, b, h, points))
 
 
 def found_by_look(a: Features, b: Features, points_a: Array, points_b: Array) -> ByLook | None:
@@ -52,7 +52,7 @@ def found_by_look(a: Features, b: Features, points_a: Array, points_b: Array) ->
         return None
     start = np.linalg.inv(to_look(b)) @ np.array([[1, 0, shift[0]], [0, 1, shift[1]], [0, 0, 1.0]]) @ to_look(a)
     h = _settled(a, b, start, hidden)
-    return None if h is None else ByLook(h, likeness(a, b, h, points_a)[1])
+    return None if h is None else ByLook(h, likeness_apart(a, b, h, points_a))
 
 
 def _settled(a: Features, b: Features, homography: Array, hidden: NDArray[np.bool_]) -> Array | None:

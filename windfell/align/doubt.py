@@ -29,6 +29,11 @@ def doubtful_frames(found: PanoramaRegistration) -> dict[int, tuple[int, float]]
     return out
 
 
+def doubts_in_words(found: PanoramaRegistration) -> dict[int, str]:
+    """Of each doubtful frame what is doubtful about it, and what to do."""
+    return {n: doubt_words(*why) for n, why in doubtful_frames(found).items()}
+
+
 def doubt_words(other: int, share: float) -> str:
     """What is doubtful about a frame that holds to the `other` by points spread over so small a share, and what to
     do.
@@ -46,4 +51,3 @@ def spread_share(found: PanoramaRegistration, link: PairFit) -> float:
     with np.errstate(invalid="ignore"):
         shared = np.all((there >= 0) & (there < [b.lens.width, b.lens.height]), axis=1).mean()
     return float(min(1.0, planar.spread(link.points_a) / max(shared * a.lens.width * a.lens.height, 1.0)))
-

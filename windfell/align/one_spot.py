@@ -6,12 +6,14 @@ them is asked where it fits best (`by_look.py`), and how well it fits there and 
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.by_look import settled_by_look
+from windfell.align.by_look import ByLook
 from windfell.align.features import Features
-from windfell.align.same_light import likeness
+from windfell.align.same_light import likeness, likeness_apart
 from windfell.geometry import planar
 
 Array = NDArray[np.float64]
@@ -26,31 +28,41 @@ CONFIRMS, NEARBY = 1 / 250, 1 / 130
 TIGHT, CLEARLY = 1, 1.3
 
 
-def confirmed(a: Features, b: Features, homography: Array, points: Array) -> bool | None:
+def confirmed(
+    a: Features, b: Features, homography: Array, points: Array, settled: Callable[[], ByLook | None]
+) -> bool | None:
     """Whether what a homography (3, 3) of `a` px to `b` px says, which rests on `points` (n, 2) of `a`, is confirmed;
     False where the land denies it, None where it says nothing. Features without looks have nothing to deny with.
+    `settled` answers where the land around the points fits best; it is asked only where that decides.
     """
     spread = spread_share(a, b, homography, points)
     if spread >= WIDELY or a.look is None or b.look is None:
         return True
-    land = settled_by_look(a, b, homography, points)
+    land = settled()
     if land is None:
         return True if spread >= SPOT else None
     away = planar.apply(land.homography, points) - planar.apply(homography, points)
     away = np.median(np.linalg.norm(away, axis=1)) / max(b.width, b.height)
     if land.alike >= LAND_ALIKE and away < CONFIRMS:
         return True
-    (own, apart), (other, better) = (likeness(a, b, h, points, TIGHT) for h in (homography, land.homography))
+    apart, better = (likeness_apart(a, b, h, points, TIGHT) for h in (homography, land.homography))
     if away < NEARBY and apart > max(WHOLLY, better - LITTLE):
         return True
     if spread < SPOT:
-        clear = apart > LAND_ALIKE and own > CLEARLY * other
-        return None if not clear and not apart and not better else clear
+        if not apart and not better:
+            return None
+        own, other = (likeness(a, b, h, points, TIGHT) for h in (homography, land.homography))
+        return apart > LAND_ALIKE and own > CLEARLY * other
     denied = land.alike >= LAND_ALIKE and away > NEARBY and better > apart + BETTER
     return (not apart or apart > LEAST_ALIKE) and not denied
 
 
 def spread_share(a: Features, b: Features, homography: Array, points: Array) -> float:
     """The share of what both frames show over which points (n, 2) of `a` are spread, 0..1."""
-    shared = planar.overlap(planar.of_fractions(homography, (a.width, a.height), (b.width, b.height)))
-    return planar.spread(points) / max(shared * a.width * a.height, 1.0)
+    return planar.spread(points) / max(shared_px(a, b, homography), 1.0)
+
+
+def shared_px(a: Features, b: Features, homography: Array) -> float:
+    """The area, px² of `a`, that both frames show."""
+    onto = planar.of_fractions(homography, (a.width, a.height), (b.width, b.height))
+    return planar.overlap(onto) * a.width * a.height

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cache
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.by_look import found_by_look, settled_by_look
+from windfell.align.by_look import ByLook, found_by_look, settled_by_look
 from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features
 from windfell.align.glance import Glance, glance_at, spare_pairs
 from windfell.align.groups import group_numbers
 from windfell.align.matching import matches, matches_near
-from windfell.align.one_spot import LAND_ALIKE, TIGHT, confirmed
+from windfell.align.one_spot import LAND_ALIKE, TIGHT, confirmed, shared_px
 from windfell.align.same_light import ASIDE, SameLight, likeness, same_light
 from windfell.align.verify import LEAST_INLIERS, TOLERANCE, objection
 from windfell.geometry import planar
@@ -84,20 +85,21 @@ def _link(a: int, b: int, fa: Features, fb: Features, pairs: NDArray[np.intp]) -
     found, why = _explanations(pa, pb, fa, fb)
     if not found:
         return NoLink(a, b, why)
-    held = [Found(pa, pb, own, homography) for homography, own in found]
-    seen = [x.light(fa, fb) for x in held]
-    stays = [False if s.denies else x.stays(fa, fb) for x, s in zip(held, seen, strict=True)]
-    open_ = next((x for x, firm in zip(held, stays, strict=True) if firm is None), None)
-    more = [_where_light_settles(fa, fb, x) for x, s, firm in zip(held, seen, stays, strict=True)
+    claims = [Found(pa, pb, own, homography) for homography, own in found]
+    seen = [x.light(fa, fb) for x in claims]
+    land = cache(lambda n: claims[n].settled(fa, fb))
+    stays = [False if s.denies else x.stays(fa, fb, lambda n=n: land(n))
+             for n, (x, s) in enumerate(zip(claims, seen, strict=True))]
+    more = [_matched_where(fa, fb, land(n)) for n, (s, firm) in enumerate(zip(seen, stays, strict=True))
             if s.concentrated or not firm]
-    more = [x for x in more if x is not None and all(x.contradicts(y, fa, fb) for y in held)]
-    held = [x for x, firm in zip(held, stays, strict=True) if firm] + more
+    more = [x for x in more if x is not None and all(x.contradicts(y, fa, fb) for y in claims)]
+    held = [x for x, firm in zip(claims, stays, strict=True) if firm] + more
     if not held:
         first = found[0][1]
         held = [x for x in [_found_by_look(fa, fb, pa[first], pb[first])] if x is not None]
     if not held:
-        perhaps = None if open_ is None else Link(
-            a, b, open_.points_a, open_.points_b, open_.inlier, open_.homography)
+        open_ = [x for x, firm in zip(claims, stays, strict=True) if firm is None]
+        perhaps = Link(a, b, pa, pb, open_[0].inlier, open_[0].homography) if open_ else None
         return NoLink(a, b, "just one thing looks alike, and what lies around it differs: it may have moved",
                       perhaps=perhaps)
     best = held[0]
@@ -107,7 +109,7 @@ def _link(a: int, b: int, fa: Features, fb: Features, pairs: NDArray[np.intp]) -
         if any(best.nearly_matched_by(x, fa, fb) for x in ranked[1:]):
             return NoLink(a, b, f"{best.inlier.sum()} features and the light fit in two places nearly as well")
     # what another explains may lie on what moved
-    others = [own for homography, own in found if best.contradicts(Found(pa, pb, own, homography), fa, fb)]
+    others = [x.inlier for x in claims if best.contradicts(x, fa, fb)]
     if best.points_a is pa and others:
         fair = best.inlier | ~np.logical_or.reduce(others)
         best = Found(pa[fair], pb[fair], best.inlier[fair], best.homography)
@@ -127,8 +129,14 @@ class Found:
     def light(self, fa: Features, fb: Features) -> SameLight:
         return same_light(fa, fb, self.homography, self.points_a[self.inlier])
 
-    def stays(self, fa: Features, fb: Features) -> bool | None:
-        return confirmed(fa, fb, self.homography, self.points_a[self.inlier])
+    def settled(self, fa: Features, fb: Features) -> ByLook | None:
+        """Where the land around it fits best: elsewhere, if it lies on what moved."""
+        return settled_by_look(fa, fb, self.homography, self.points_a[self.inlier])
+
+    def stays(self, fa: Features, fb: Features, settled: Callable[[], ByLook | None] | None = None) -> bool | None:
+        """Whether more than its own spot speaks for it (`one_spot.py`); `settled` if that is known."""
+        points = self.points_a[self.inlier]
+        return confirmed(fa, fb, self.homography, points, settled or (lambda: self.settled(fa, fb)))
 
     def agrees(self, other: Found, fb: Features) -> bool:
         """Whether this puts what the other explains where the other does."""
@@ -142,7 +150,6 @@ class Found:
         """
         if self.agrees(other, fb):
             return False
-        shared = planar.overlap(planar.of_fractions(self.homography, (fa.width, fa.height), (fb.width, fb.height)))
         hulls = [planar.hull(x.points_a[x.inlier]) for x in (self, other)]
         less, more = sorted(((cv2.contourArea(h), n) for n, h in enumerate(hulls)))
         spot, around = (self, other)[less[1]], (self, other)[more[1]]
@@ -150,11 +157,9 @@ class Found:
         away = np.linalg.norm(planar.apply(around.homography, points) - spot.points_b[spot.inlier], axis=1)
         least, most = np.percentile(away, (10, 90))
         # what moved did so as a whole; a lens that bends puts things aside the more the farther out
-        if less[0] < ONE_SPOT * shared * fa.width * fa.height and most < AS_A_WHOLE * least:
+        if less[0] < ONE_SPOT * shared_px(fa, fb, self.homography) and most < AS_A_WHOLE * least:
             return True
-        hull = hulls[more[1]]
-        amid = [cv2.pointPolygonTest(hull, (float(x), float(y)), False) >= 0 for x, y in points]
-        return float(np.mean(amid)) > AMID
+        return float(np.mean(planar.amid(hulls[more[1]], points))) > AMID
 
     def nearly_matched_by(self, other: Found, fa: Features, fb: Features) -> bool:
         """Whether another explanation, that puts things elsewhere, fits the light nearly as well."""
@@ -163,21 +168,19 @@ class Found:
 
     def likeness(self, fa: Features, fb: Features, aside: int = ASIDE) -> float:
         return 0.0 if fa.look is None or fb.look is None else likeness(
-            fa, fb, self.homography, self.points_a[self.inlier], aside)[0]
-
-
-def _where_light_settles(fa: Features, fb: Features, found: Found) -> Found | None:
-    """What features say where the land around an explanation fits best: another, if its own lie on what moved."""
-    settled = settled_by_look(fa, fb, found.homography, found.points_a[found.inlier])
-    return None if settled is None or settled.alike < LAND_ALIKE else _matched_near(fa, fb, settled.homography)
+            fa, fb, self.homography, self.points_a[self.inlier], aside)
 
 
 def _found_by_look(fa: Features, fb: Features, points_a: Array, points_b: Array) -> Found | None:
     """What features say where the light fits best, those of something that moved left out."""
     if fa.look is None or fb.look is None:
         return None
-    found = found_by_look(fa, fb, points_a, points_b)
-    return None if found is None or found.alike < LAND_ALIKE else _matched_near(fa, fb, found.homography)
+    return _matched_where(fa, fb, found_by_look(fa, fb, points_a, points_b))
+
+
+def _matched_where(fa: Features, fb: Features, land: ByLook | None) -> Found | None:
+    """What features say where the light of the land fits best, if it does."""
+    return None if land is None or land.alike < LAND_ALIKE else _matched_near(fa, fb, land.homography)
 
 
 def _matched_near(fa: Features, fb: Features, homography: Array) -> Found | None:

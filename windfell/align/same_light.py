@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.features import Features
+from windfell.geometry import planar
 from windfell.pixels.colour import srgb_decoded
 
 Array = NDArray[np.float64]
@@ -71,18 +72,18 @@ def same_light(a: Features, b: Features, homography: Array, points: Array) -> Sa
     return SameLight(*(int(x.sum()) for x in (alike, compared, alike & apart, compared & apart)))
 
 
-def likeness(
-    a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE
-) -> tuple[float, float]:
-    """How alike the blocks are, -1..1, where neighbours must be so at one place: the sum of all, and the mean of
-    those apart from `points` (0 for too few). Arguments as of `same_light`, of features with looks; `aside`: up to so
-    many px of the looks beside where the homography says.
+def likeness(a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE) -> float:
+    """How alike all blocks are together, each 0..1, where neighbours must be so at one place. Arguments as of
+    `same_light`, of features with looks; `aside`: up to so many px of the looks beside where the homography says.
     """
     compared, _, alike = _compared(a, b, homography, points, aside)
-    apart, _, alike_apart = _compared(a, b, homography, points, aside, alone=True)
-    few = apart.sum() < LEAST_APART
-    return (float(alike(NEIGHBOURS)[compared].clip(0).sum()),
-            0.0 if few else float(alike_apart(NEIGHBOURS)[apart].mean()))
+    return float(alike(NEIGHBOURS)[compared].clip(0).sum())
+
+
+def likeness_apart(a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE) -> float:
+    """As `likeness`, the mean, -1..1, of the blocks apart from `points`; 0 for too few."""
+    compared, _, alike = _compared(a, b, homography, points, aside, alone=True)
+    return 0.0 if compared.sum() < LEAST_APART else float(alike(NEIGHBOURS)[compared].mean())
 
 
 def _compared(
@@ -169,10 +170,9 @@ def around(points: Array, a: Features) -> NDArray[np.bool_]:
     """(h, w): where on the look of `a` the convex hull of points, and a little around it, lies."""
     out = np.zeros(a.look.shape, np.uint8)
     at = points @ to_look(a)[:2, :2].T
-    # lone matches that fit by chance lie far from the others
     middle = np.median(at, axis=0)
-    away = np.linalg.norm(at - middle, axis=1)
-    at = at[away <= OUTER * np.median(away) + 1]
+    # lone matches that fit by chance lie far from the others
+    at = planar.without_lone(at, OUTER)
     # features lie within what has them; its rim is farther out
     at = middle + LARGER * (at - middle)
     hull = cv2.convexHull(np.rint(at).astype(np.int32))

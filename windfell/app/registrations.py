@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from PySide6.QtCore import QObject, Signal
 
-from windfell.align.doubt import doubt_words, doubtful_frames
+from windfell.align.doubt import doubts_in_words
 from windfell.align.parallax import Depth, depth_of
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import Onto
@@ -63,8 +63,7 @@ class Registrations(QObject):
 
         def work(job: Job) -> tuple[PanoramaRegistration | StackRegistration, dict[int, str]]:
             found = engine.stages(project, frame_set.id).registration(job)
-            doubted = doubtful_frames(found) if isinstance(found, PanoramaRegistration) else {}
-            return found, {n: doubt_words(*why) for n, why in doubted.items()}
+            return found, doubts_in_words(found) if isinstance(found, PanoramaRegistration) else {}
 
         same = self._asked is not None and self._asked[:3] == wanted[:3]
         self._asked, self.waiting = wanted, True

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from windfell.align.doubt import doubt_words, doubtful_frames
+from windfell.align.doubt import doubts_in_words
 from windfell.align.parallax import parallax_px
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import NotOnto, Onto
@@ -28,7 +28,7 @@ def panorama_report(
     """The panorama report (docs/command-line.md): poses, links, errors, sizes."""
     found = stages.registration(job)
     frames = stages.set.used
-    doubtful = {n: doubt_words(*why) for n, why in doubtful_frames(found).items()}
+    doubtful = doubts_in_words(found)
     return {
         "kind": "panorama",
         "frames": [_pose(frames[n], f, doubtful.get(n)) for n, f in enumerate(found.frames)],
@@ -133,7 +133,7 @@ def _place(place: Onto | NotOnto) -> dict[str, Any]:
 
 def doubts(frame_set: FrameSet, found: PanoramaRegistration) -> list[tuple[str, str]]:
     """(frame, why) for every frame whose place is doubtful."""
-    return [(frame_name(frame_set.used[n]), doubt_words(*why)) for n, why in doubtful_frames(found).items()]
+    return [(frame_name(frame_set.used[n]), why) for n, why in doubts_in_words(found).items()]
 
 
 def unplaced(frame_set: FrameSet, found: PanoramaRegistration) -> list[tuple[str, str]]:

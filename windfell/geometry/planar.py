@@ -50,10 +50,20 @@ def overlap(onto: Array) -> float:
     return float(min(1.0, shared / min(1.0, area)))
 
 
+def without_lone(points: Array, outer: float = OUTER) -> Array:
+    """Points (n, 2) without those that lie so many times as far from the middle as most."""
+    away = np.linalg.norm(points - np.median(points, axis=0), axis=1)
+    return points[away <= outer * np.median(away) + 1]
+
+
 def hull(points: Array) -> NDArray[np.float32]:
     """The convex hull (m, 1, 2) of points (n, 2), lone ones far from all others left out."""
-    away = np.linalg.norm(points - np.median(points, axis=0), axis=1)
-    return cv2.convexHull(points[away <= OUTER * np.median(away) + 1].astype(np.float32))
+    return cv2.convexHull(without_lone(points).astype(np.float32))
+
+
+def amid(hull: NDArray[np.float32], points: Array) -> NDArray[np.bool_]:
+    """(n,): whether points (n, 2) lie in a hull or on its rim."""
+    return np.array([cv2.pointPolygonTest(hull, (float(x), float(y)), False) >= 0 for x, y in points], bool)
 
 
 def spread(points: Array) -> float:

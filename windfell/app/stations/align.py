@@ -143,7 +143,7 @@ class Align(Station):
         self.column.addStretch(1)
 
     def _build_instrument(self) -> None:
-        self._rows_shown = self._links_shown = None
+        self._filled: dict[QTableWidget, tuple] = {}
         self.frames = _table(("Frame", "Placed", "Error px", "Adds", "Why not, or where"))
         self.links = _table(("Pair", "Points", "Error px", "Rating"))
         self.links.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
@@ -272,16 +272,22 @@ class Align(Station):
                 why = f"{near:.1f} px of parallax: its camera stood elsewhere; leaving it out may help"
             why = why or self.found.doubts.get(row, "could be left out" if redundant else "")
             words = (str(numbers[used[row].id]), placed, error, adds, why)
-            wrong = tuple((placed == "no" and bool(c)) or (c == 4 and row in self.found.doubts) for c in range(5))
-            rows.append((words, wrong))
-        if (rows, theme.current()) == self._rows_shown:
-            return
-        self._rows_shown = rows, theme.current()
-        self.frames.setRowCount(len(rows))
-        for row, (words, wrong) in enumerate(rows):
-            for column, text in enumerate(words):
-                self.frames.setItem(row, column, _cell(text, wrong=wrong[column]))
-        self.frames.resizeRowsToContents()
+            wrong = [(placed == "no" and bool(c)) or (c == 4 and row in self.found.doubts) for c in range(5)]
+            rows.append([(text, "rowan" if bad else "") for text, bad in zip(words, wrong, strict=True)])
+        if self._fill(self.frames, rows):
+            self.frames.resizeRowsToContents()
+
+    def _fill(self, table: QTableWidget, rows: list[list[tuple[str, str]]]) -> bool:
+        """Show rows of words and their colours, unless the table does; whether it did not."""
+        known = rows, theme.current()
+        if self._filled.get(table) == known:
+            return False
+        self._filled[table] = known
+        table.setRowCount(len(rows))
+        for row, cells in enumerate(rows):
+            for column, cell in enumerate(cells):
+                table.setItem(row, column, _cell(*cell))
+        return True
 
     def _adds(self, n: int) -> tuple[str, bool]:
         """How much new picture a frame adds, in words, and whether it could be left out."""
@@ -296,17 +302,9 @@ class Align(Station):
         rows = []
         for k in sorted(links, key=lambda k: -k.rms_px):
             name, _, word = link_form(k.rms_px)
-            rows.append(((f"{k.a + 1} – {k.b + 1}", str(len(k.points_a)), f"{k.rms_px:.2f}", word), name))
-        if (rows, theme.current()) == self._links_shown:
-            return
-        self._links_shown = rows, theme.current()
-        self.links.setRowCount(len(rows))
-        for row, (words, name) in enumerate(rows):
-            for column, text in enumerate(words):
-                item = _cell(text)
-                if column == 3:
-                    item.setForeground(QColor(getattr(theme.current(), name)))
-                self.links.setItem(row, column, item)
+            words = f"{k.a + 1} – {k.b + 1}", str(len(k.points_a)), f"{k.rms_px:.2f}"
+            rows.append([*((text, "") for text in words), (word, name)])
+        self._fill(self.links, rows)
 
     def _row_chosen(self) -> None:
         rows = {i.row() for i in self.frames.selectedIndexes()}
@@ -372,10 +370,9 @@ def _table(headers: tuple[str, ...]) -> QTableWidget:
     return table
 
 
-def _cell(text: str, wrong: bool = False) -> QTableWidgetItem:
+def _cell(text: str, colour: str) -> QTableWidgetItem:
     item = QTableWidgetItem(text)
     item.setToolTip(text)
-    if wrong:
-        item.setForeground(QColor(theme.current().rowan))
+    if colour:
+        item.setForeground(QColor(getattr(theme.current(), colour)))
     return item
-
