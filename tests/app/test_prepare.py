@@ -3,8 +3,10 @@
 import os
 import shutil
 import tempfile
+import threading
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -15,6 +17,7 @@ from tests.app.support import WindowTest
 from tests.support import frames_in, green, textured, write_picture
 from windfell.app.widgets.findings import FindingRow
 from windfell.demo.clip import write_video
+from windfell.engine.measured import with_measured
 from windfell.recipe import developing, edits
 from windfell.recipe.model import Align, Development, FrameSet, Kind, Project, VideoInstant, frame_from_path
 
@@ -336,6 +339,28 @@ class Measuring(WindowTest):
         self.assertIsNone(registered.coverage)
         registered._have(held, {}, frame_set)
         self.until(lambda: found.survey is not None and found.survey.measured and len(found.survey.frames) == 4)
+
+    def test_what_is_measured_of_one_set_does_not_arrive_at_another(self):
+        self.open("prepare")
+        found = self.window.readiness
+        self.until(lambda: found.survey is not None and found.survey.measured)
+        begun, gate = threading.Event(), threading.Event()
+
+        def late(*of):
+            begun.set()
+            gate.wait(10)
+            return with_measured(*of)
+
+        found._with = ()
+        with mock.patch("windfell.app.readiness.with_measured", late):
+            found._measured()
+            begun.wait(10)
+            self.session.select_set("still")
+            gate.set()
+            self.until(lambda: not self.session.desk.runs("readiness, measured"))
+        ids = {f.id for f in self.session.frame_set.frames}
+        self.assertTrue(found.survey is None or {f.id for f in found.survey.frames} <= ids)
+        self.settle()
 
     def test_lights_of_other_developments_do_not_speak(self):
         self.open("prepare")

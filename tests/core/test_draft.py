@@ -7,9 +7,11 @@ import numpy as np
 
 from tests.support import engine, frames_in, green, project_of, ridge
 from windfell.engine.draft import opaque
+from windfell.engine.surface import Ownership, softly
 from windfell.job import Job
 from windfell.pixels.colour import to_view
 from windfell.recipe.model import Development, Edges, Joining, Kind, Outline, View
+from windfell.shape.canvas import Canvas
 
 
 class Drafts(unittest.TestCase):
@@ -77,3 +79,17 @@ class Drafts(unittest.TestCase):
         np.testing.assert_array_equal(out[0, 0], [128, 64, 26, 255])
         np.testing.assert_array_equal(out[0, 1], rgba[0, 1])
         np.testing.assert_array_equal(out[0, 2], 0)
+
+
+class Surfaces(unittest.TestCase):
+    def test_places_at_infinity_need_no_room_and_change_nothing_elsewhere(self):
+        owner = np.zeros((40, 60), np.int16)
+        owner[:, 30:] = 1
+        own = Ownership(Canvas("rectilinear", -1.5, -1.0, 1.5, 1.0, 60, 40), owner)
+        where = np.stack(np.meshgrid(np.arange(60.0), np.arange(40.0)), axis=-1).astype(np.float32)
+        share = softly(own, 1, where)
+        wild = where.copy()
+        wild[0, :3] = [[np.inf], [np.nan], [-1e30]]
+        there = softly(own, 1, wild)
+        np.testing.assert_allclose(there[1:], share[1:], atol=1e-5)
+        self.assertTrue(np.isfinite(there).all())

@@ -122,6 +122,16 @@ class Seams(unittest.TestCase):
         self.assertLess(np.mean(differ[:, 1:, 0][seam] > 0.3), 0.3)  # all of a straight one
         self.assertTrue((owner[:, :96] == 0).all() and (owner[:24, 160:] == 1).all())
 
+    def test_light_beyond_all_measure_costs_a_number(self):
+        wild = np.ones((20, 30, 3), np.float32)
+        wild[3:6, 4:9] = np.nan
+        wild[9:12, 4:9] = np.inf
+        claims = [Claim(Region(left, 0, 30, 20), wild, np.ones((20, 30), bool), np.ones((20, 30), np.float32))
+                  for left in (0, 12)]
+        owner = cut_owner((20, 42), claims, Job())
+        self.assertTrue(np.isfinite(seam_cost(owner, claims)))
+        self.assertEqual(set(np.unique(owner)), {0, 1})
+
     def test_spots_nobody_owns_take_the_nearest_owner(self):
         owner = np.full((10, 20), -1, np.int16)
         owner[:, 3], owner[:, 16] = 0, 1

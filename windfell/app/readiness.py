@@ -46,6 +46,7 @@ class Readiness(QObject):
         frame_set = self._session.frame_set
         if frame_set is None or not frame_set.used:
             self._asked, self._looked, self.survey, self.findings, self.frame_set = None, None, None, [], None
+            self._with = ()
             self.waiting, self.error = False, None
             self._timer.stop()
             self._session.desk.drop("readiness")
@@ -55,7 +56,7 @@ class Readiness(QObject):
         if wanted == self._asked:
             return
         if self.frame_set is None or self.frame_set.id != frame_set.id:
-            self._looked, self.survey, self.findings, self.error = None, None, [], None
+            self._looked, self.survey, self.findings, self.error, self._with = None, None, [], None, ()
         self._asked, self.waiting = wanted, True
         self._session.desk.drop("readiness")
         self._timer.start()
@@ -110,6 +111,7 @@ class Readiness(QObject):
 
     def _failed(self, sentence: str) -> None:
         self._looked, self.survey, self.findings, self.waiting, self.error = None, None, [], False, sentence
+        self._with = ()
         self.arrived.emit()
 
     def _stopped(self) -> None:
