@@ -217,6 +217,7 @@ def main() -> None:
         os.environ["WINDFELL_HOME"] = home
         # what is typed where a file's place is wanted may be written there
         os.chdir(home)
+        os.environ["HOME"] = home
         app = Turns()
         if options.stalls:
             app.watch()
