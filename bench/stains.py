@@ -27,6 +27,7 @@ from windfell.demo.sets import RowPlan, row_shots
 from windfell.demo.truth import START
 from windfell.engine.core import Engine
 from windfell.engine.surface import owner_at, surface_map
+from windfell.errors import CannotJoin
 from windfell.job import Job
 from windfell.join import agree
 from windfell.join.warp import frame_map
@@ -223,8 +224,12 @@ def main() -> None:
     worst, steps = [], []
     for n in range(1 if options.tiny else options.rows):
         name, photographer = lands[n % len(lands)]
-        with TemporaryDirectory() as folder:
-            both, picture = row_of(np.random.default_rng(n), photographer, Path(folder))
+        try:
+            with TemporaryDirectory() as folder:
+                both, picture = row_of(np.random.default_rng(n), photographer, Path(folder))
+        except CannotJoin as error:
+            print(f"row {n}, {name}: {error}", flush=True)
+            continue
         worst.append(both)
         words = f"row {n}, {name:<14} worst window {both[0]:5.1f} of 255 (all heard: {both[1]:5.1f})"
         if n % 4 == 0:

@@ -12,6 +12,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from windfell.cli.shaping import cropped, shaped, waits
 from windfell.engine.core import Engine
 from windfell.engine.export import check_place, export, make_folder, refuse_frames
 from windfell.engine.folders import cache_folder
@@ -28,19 +29,15 @@ from windfell.recipe.model import (
     Align,
     Camera,
     Combining,
-    Edges,
     FileSource,
     Format,
     FrameSet,
     Joining,
     Kind,
-    Outline,
     Output,
     Project,
-    ProjectionChoice,
     Registration,
     Rule,
-    View,
     frame_from_path,
     new_id,
 )
@@ -62,10 +59,9 @@ def run_panorama(options: Namespace, job: Job) -> None:
             camera=Camera.SLID if flat else Camera.TURNED, focal_px=_focal_px(options),
             level=options.level == "auto", rows=rows, columns=columns,
             points=read_points(Path(options.points), frame_set.frames) if options.points else ()),
-        view=View(ProjectionChoice("auto" if flat else options.projection), full_sphere=options.full_sphere),
-        outline=Outline(Edges(options.edges)),
         joining=Joining(even_parallax=options.parallax == "even"),
     )
+    frame_set = shaped(frame_set, options)
     _make(_prepared(frame_set, options), frame_set.id, options, job)
 
 
@@ -167,6 +163,10 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
         _refuse_unreadable(project, set_id)
         raise
     seconds["registration"] = time.monotonic() - start
+    if waits(options):
+        frame_set = cropped(project.set(set_id), options, engine.size(project, set_id, job))
+        project = project.with_set(frame_set)
+        stages = engine.stages(project, set_id)
     written = export(engine, project, set_id, out, job)
     seconds["total"] = time.monotonic() - start
     seconds["picture"] = seconds["total"] - seconds["registration"]

@@ -9,11 +9,12 @@ import threading
 from collections.abc import Sequence
 
 from windfell import __version__
+from windfell.cli import shaping
 from windfell.cli.progress import ProgressLine
 from windfell.demo.names import NAMES
 from windfell.errors import CannotJoin, WindfellError
 from windfell.job import Cancelled, Job
-from windfell.recipe.model import Align, Edges, ProjectionChoice, Rule
+from windfell.recipe.model import Align, ProjectionChoice, Rule
 
 DONE, BAD_INPUT, CANNOT_JOIN, INNER, STOPPED = 0, 2, 3, 70, 130
 COMMANDS = ("panorama", "stack", "render", "inspect", "frames", "demo")
@@ -122,7 +123,8 @@ def _panorama(p: argparse.ArgumentParser) -> None:
     p.add_argument("--level", choices=("auto", "off"), default="auto")
     p.add_argument("--parallax", choices=("leave", "even"), default="leave",
                    help="bend frames a little so that near things meet")
-    p.add_argument("--edges", choices=[str(c) for c in Edges], default="leave")
+    shaping.add_view(p)
+    shaping.add_cut(p)
     known = p.add_mutually_exclusive_group()
     known.add_argument("--lens", type=_positive, metavar="FOCAL_PX", help="focal length in px, if known")
     known.add_argument("--fov", type=_degrees, metavar="DEG", help="the first frame's width in degrees, if known")

@@ -57,6 +57,11 @@ class Cache:
         self._lock = threading.Lock()
         self._busy: dict[str, threading.Lock] = {}
 
+    def holds(self, key: str) -> bool:
+        """Whether a result is kept in memory."""
+        with self._lock:
+            return key in self._kept
+
     def get(self, key: str, compute: Callable[[], Any], on_disk: bool = False) -> Any:
         """The result for `key`, computed now if it is nowhere."""
         with self._lock:

@@ -34,12 +34,19 @@ class Written:
 
 
 def output_scale(project: Project, set_id: str, size: tuple[int, int]) -> float:
-    """The scale at which the set is written, by the width asked for."""
+    """The scale at which the set is written, by the width, height, share or megapixels asked for."""
     frame_set = project.set(set_id)
-    wish = frame_set.output.width_px
-    if wish is None or (frame_set.kind is Kind.PANORAMA and frame_set.view.full_sphere):
-        return 1.0
-    return wish / size[0]
+    o = frame_set.output
+    if o.width_px is not None:
+        sphere = frame_set.kind is Kind.PANORAMA and frame_set.view.full_sphere
+        return 1.0 if sphere else o.width_px / size[0]
+    if o.height_px is not None:
+        return o.height_px / size[1]
+    if o.scale_pct is not None:
+        return o.scale_pct / 100
+    if o.megapixels is not None:
+        return float((o.megapixels * 1e6 / (size[0] * size[1])) ** 0.5)
+    return 1.0
 
 
 def planned_size(engine: Engine, project: Project, set_id: str, job: Job) -> tuple[int, int]:

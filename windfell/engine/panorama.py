@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
-from functools import cached_property
 
 import cv2
 import numpy as np
@@ -12,32 +11,24 @@ from numpy.typing import NDArray
 
 from windfell.engine.cache import key_of
 from windfell.engine.draft import drafted
-from windfell.engine.joined import JoinedFrames
+from windfell.engine.laid_out import LaidOutFrames
 from windfell.engine.picture import Picture
 from windfell.engine.sources import FULL_FROM, canonical_scale
 from windfell.engine.surface import Ownership, heard_at, owner_at, owners_near, sampled, softly, surface_map
-from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.join.blend import Piece, blended, hard_weights, heard_only, reach
-from windfell.join.warp import covered
-from windfell.pixels.resample import GridMap, inside_frame
+from windfell.pixels.resample import GridMap
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Edges, Kind, ProjectionChoice
-from windfell.shape.bounds import field_of_view, fitted_canvas, native_px_per_unit, sphere_canvas
+from windfell.recipe.model import Kind
 from windfell.shape.canvas import Canvas
-from windfell.shape.choice import Choice, suitable_projection
-from windfell.shape.trim import largest_rectangle
 
 F32 = NDArray[np.float32]
 
-TRIM_SIDE = 1400
-DRAFT_TRIM_SIDE = 280
-KEPT_PIXELS = 60_000
 EXPORT_TILE = 1024
 LEAST_CLAIM = 1e-3
 
 
-class PanoramaStages(JoinedFrames):
+class PanoramaStages(LaidOutFrames):
     """Pure stages over one recipe; each result is kept by what it depends on."""
 
     kind = Kind.PANORAMA
@@ -47,103 +38,14 @@ class PanoramaStages(JoinedFrames):
         s = self.set
         return key_of(self._owner_key(job), s.view, s.outline, s.joining.blend_pct)
 
-    @cached_property
-    def _view(self) -> NDArray[np.float64]:
-        v = self.set.view
-        if self._slid:
-            return from_yaw_pitch_roll(0.0, 0.0, np.radians(v.roll_deg))
-        return from_yaw_pitch_roll(*np.radians([v.yaw_deg, v.pitch_deg, v.roll_deg]))
-
-    def choice(self, job: Job) -> Choice:
-        """The projection in use and why."""
-        wish = self.set.view.projection
-        if self._slid:
-            return Choice("rectilinear", "the camera slid along a flat subject")
-        if self.set.view.full_sphere:
-            return Choice("equirectangular", "the whole sphere is asked for")
-        if wish is not ProjectionChoice.AUTO:
-            return Choice(str(wish), "chosen by hand")
-        return suitable_projection(*field_of_view(self.posed(job), self._covered_rays(job)))
-
-    @property
-    def _whole_sphere(self) -> bool:
-        return self.set.view.full_sphere and not self._slid
-
-    def canvas(self, job: Job, trim_side: int = TRIM_SIDE) -> Canvas:
-        """The picture's canvas at full size, trimmed if asked: the largest rectangle at `trim_side` px."""
-        def lay_out() -> Canvas:
-            whole = self.whole_canvas(job)
-            return self._trimmed(whole, trim_side, job) if trims else whole
-
-        s = self.set
-        trims = s.outline.edges is Edges.TRIM and not self._whole_sphere
-        side = trim_side if trims else 0
-        key = key_of("canvas", self._world_key(job), s.view, s.outline, s.output.width_px, side)
-        return self._once(f"canvas {side}", lambda: self._host.cache.get(key, lay_out))
-
     def draft(self, side: int, job: Job) -> tuple[Canvas, NDArray[np.uint8]]:
         """The canvas at full size, found coarsely, and the whole picture at about `side` px a side as a screen shows
         it: sRGB, opacity, uint8 (h, w, 4).
         """
-        full = self.canvas(job, DRAFT_TRIM_SIDE)
+        full = self.canvas(job, fine=False)
         canvas = full.scaled(min(1.0, side / max(full.width, full.height)))
         scale = canonical_scale(min(1.0, max(self._source_scale(f, canvas) for f in self.posed(job))))
         return full, drafted(self, self._host.cache, canvas, scale, job)
-
-    def whole_canvas(self, job: Job) -> Canvas:
-        """The canvas that holds all frames, at full size."""
-        frames = self.posed(job)
-        px = native_px_per_unit(frames)
-        if self._whole_sphere:
-            return sphere_canvas(self.set.output.width_px or round(2 * np.pi * px))
-        return fitted_canvas(self.choice(job).projection, frames, self._view, px, self._covered_rays(job))
-
-    def _trimmed(self, whole: Canvas, side: int, job: Job) -> Canvas:
-        small = whole.scaled(min(1.0, side / max(whole.width, whole.height)))
-        job.step("trimming", 0.5)
-        seen = np.pad(self._coverage(small, job), 1)
-        inner = cv2.erode(seen.astype(np.uint8), np.ones((3, 3), np.uint8))[1:-1, 1:-1]
-        left, top, right, bottom = largest_rectangle(inner > 0)
-        if right - left < 2 or bottom - top < 2:
-            return whole
-        kx = (whole.right - whole.left) / small.width
-        ky = (whole.bottom - whole.top) / small.height
-        return Canvas(
-            whole.projection, whole.left + left * kx, whole.top + top * ky,
-            whole.left + right * kx, whole.top + bottom * ky,
-            round((right - left) * whole.width / small.width),
-            round((bottom - top) * whole.height / small.height), whole.view,
-        )
-
-    def _coverage(self, canvas: Canvas, job: Job) -> NDArray[np.bool_]:
-        seen = np.zeros((canvas.height, canvas.width), bool)
-        region = Region(0, 0, canvas.width, canvas.height)
-        for frame in self.posed(job):
-            job.check()
-            seen |= covered(canvas, region, frame)
-        return seen
-
-    def kept_area(self, job: Job) -> float:
-        """The share of what the frames cover, as solid angle, that the canvas shows."""
-        surface = self._surface(KEPT_PIXELS, job)
-        y, x = np.nonzero(self._coverage(surface, job))
-        rays = surface.rays(np.stack([x, y], -1).astype(np.float64))
-        weight = np.ones(len(rays)) if self._slid else np.hypot(rays[:, 0], rays[:, 2])
-        canvas = self.canvas(job)
-        with np.errstate(invalid="ignore"):
-            place = canvas.pixels(rays)
-            shown = inside_frame(place, canvas.width, canvas.height)
-        return float(np.sum(weight * shown) / max(np.sum(weight), 1e-9))
-
-    def size(self, job: Job) -> tuple[int, int]:
-        """(width, height) px at full size."""
-        canvas = self.canvas(job)
-        return canvas.width, canvas.height
-
-    def focal_px(self, job: Job) -> float | None:
-        """The picture's own focal length in px where it is itself a flat view, else None."""
-        canvas = self.canvas(job)
-        return canvas.px_per_unit if canvas.projection == "rectilinear" else None
 
     def export_tile(self, width: int) -> tuple[int, int]:
         """(width, height) of the regions an export is made of."""
@@ -191,6 +93,9 @@ class PanoramaStages(JoinedFrames):
         for piece in seen.values():
             covers[piece.at] |= piece.frame.mask()
         covers = covers[inner]
+        drawn = canvas.drawn(region)
+        if drawn is not None:
+            covers &= drawn
         if covers.all():
             return Picture(np.ascontiguousarray(light), covers)
         return Picture(np.where(covers[..., None], light, np.float32(0)), covers)

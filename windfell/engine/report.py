@@ -46,8 +46,18 @@ def panorama_report(
         "width": size[0],
         "height": size[1],
         "kept_area": round(stages.kept_area(job), 4),
+        "outline": outline_report(stages, job),
         "seconds": {k: round(v, 3) for k, v in seconds.items()},
     }
+
+
+def outline_report(stages: PanoramaStages, job: Job) -> dict[str, float]:
+    """What the picture's outline keeps of what is covered, and what bending it costs."""
+    cost = stages.cost(job)
+    return {
+        "kept": round(stages.kept_area(job), 4), "stretch": round(cost.stretch, 3), "shear": round(cost.shear, 3),
+        "line_bend": round(cost.line_bend, 3), "horizon_deg": round(cost.horizon_deg, 3),
+        "vertical_deg": round(cost.vertical_deg, 3)}
 
 
 def _evened(stages: PanoramaStages, job: Job) -> dict[str, Any] | None:

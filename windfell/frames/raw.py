@@ -116,6 +116,8 @@ def raw_pixels(path: str, reduce: int = 1) -> NDArray[np.uint16]:
             use_camera_wb=True, output_bps=16, half_size=half, demosaic_algorithm=quality,
             adjust_maximum_thr=0.0, highlight_mode=rawpy.HighlightMode.Ignore,
         )
+        if pixels.shape[2] == 1:  # a sensor without colours
+            return np.repeat(pixels, 3, axis=2)
         return pixels if full is None else _without_magenta(pixels, *full, raw.sizes.flip)
 
 

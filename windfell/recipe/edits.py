@@ -10,6 +10,7 @@ from typing import Any
 from windfell.errors import BadRequest
 from windfell.recipe.model import (
     ControlPoint,
+    Crop,
     DroppedPoint,
     Frame,
     FrameSet,
@@ -18,6 +19,8 @@ from windfell.recipe.model import (
     Mask,
     PlumbLine,
     Project,
+    Ratio,
+    Room,
     SetSource,
     VideoInstant,
     nested_in,
@@ -49,7 +52,25 @@ VALUE_WORDS = {
     "view.pitch_deg": "tilt",
     "view.roll_deg": "roll",
     "view.full_sphere": "full sphere",
+    "view.hfov_deg": "field of view across",
+    "view.vfov_deg": "field of view down",
+    "view.pannini_distance": "distance",
+    "view.pannini_squeeze": "squeeze",
     "outline.edges": "edges",
+    "outline.pull_pct": "pull",
+    "outline.top_pct": "pull of the top",
+    "outline.right_pct": "pull of the right",
+    "outline.bottom_pct": "pull of the bottom",
+    "outline.left_pct": "pull of the left",
+    "outline.horizon_pct": "weight of the horizon",
+    "outline.upright_pct": "weight of verticals",
+    "outline.straight_pct": "weight of straight edges",
+    "outline.ratio": "ratio",
+    "outline.crop": "crop",
+    "outline.room": "room",
+    "outline.stiff": "stiff regions",
+    "outline.net": "net",
+    "outline.lines": "lines",
     "joining.match_light": "match light",
     "joining.cut_seams": "seams around differences",
     "joining.blend_pct": "blend",
@@ -61,6 +82,9 @@ VALUE_WORDS = {
     "output.quality": "quality",
     "output.space": "colour space",
     "output.width_px": "width",
+    "output.height_px": "height",
+    "output.scale_pct": "size",
+    "output.megapixels": "megapixels",
     "name": "name",
 }
 
@@ -101,6 +125,14 @@ def said(path: str, value: Any) -> str:
         return "automatic"
     if isinstance(value, bool):
         return "on" if value else "off"
+    if isinstance(value, tuple):
+        return str(len(value))
+    if isinstance(value, Ratio):
+        return f"{value.width:g}:{value.height:g}"
+    if isinstance(value, Crop):
+        return f"{value.width_pct:.0f} x {value.height_pct:.0f} %"
+    if isinstance(value, Room):
+        return ", ".join(f"{v:g}" for v in (value.top_pct, value.right_pct, value.bottom_pct, value.left_pct)) + " %"
     if isinstance(value, int | float):
         unit = field_at(path).metadata.get("unit", "")
         number = f"{value:.1f}" if isinstance(value, float) else f"{value}"

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.geometry.posed import Posed
-from windfell.geometry.projections import PROJECTIONS
+from windfell.geometry.projection import Projection
+from windfell.geometry.projections import projection_of
 from windfell.shape.canvas import IDENTITY, Canvas
 
 Array = NDArray[np.float64]
@@ -28,14 +29,15 @@ def field_of_view(frames: Sequence[Posed], rays: Array | None = None) -> tuple[f
 
 
 def plane_bounds(
-    projection: str, frames: Sequence[Posed], view: Array, rays: Array | None = None
+    projection: str, frames: Sequence[Posed], view: Array, rays: Array | None = None,
+    parameters: tuple[float, ...] = ()
 ) -> tuple[float, float, float, float]:
     """(left, top, right, bottom) of the frames on a projection's plane, within its limits.
 
     `rays`: their `covered_rays`, if they are known. A flat subject that cameras slid along is the plane itself and
     has no limits.
     """
-    kind = PROJECTIONS[projection]
+    kind = projection_of(projection, parameters)
     plane = kind.forward((covered_rays(frames) if rays is None else rays) @ view)
     plane = plane[np.isfinite(plane).all(axis=1)]
     if not len(plane):
@@ -82,20 +84,45 @@ def _longest_gap(filled: NDArray[np.bool_]) -> tuple[int, int] | None:
 
 
 def fitted_canvas(
-    projection: str, frames: Sequence[Posed], view: Array, px_per_unit: float, rays: Array | None = None
+    projection: str, frames: Sequence[Posed], view: Array, px_per_unit: float, rays: Array | None = None,
+    parameters: tuple[float, ...] = ()
 ) -> Canvas:
     """The canvas that just holds all frames, with so many pixels per unit of its plane.
 
-    `rays`: their `covered_rays`, if they are known.
+    `rays`: their `covered_rays`, if they are known; `parameters`: the projection's.
     """
-    left, top, right, bottom = plane_bounds(projection, frames, view, rays)
+    left, top, right, bottom = plane_bounds(projection, frames, view, rays, parameters)
     # turned so far that its limits hide all of it, there is an edge at most to see
     left, right = _apart(left, right, 2 / px_per_unit)
     top, bottom = _apart(top, bottom, 2 / px_per_unit)
     width = max(2, round((right - left) * px_per_unit))
     height = max(2, round((bottom - top) * px_per_unit))
     rows = tuple(float(v) for v in view.ravel())
-    return Canvas(projection, left, top, right, bottom, width, height, rows)
+    return Canvas(projection, left, top, right, bottom, width, height, rows, parameters)
+
+
+def view_bounds(canvas: Canvas, hfov_deg: float | None, vfov_deg: float | None) -> Canvas:
+    """The canvas cut to a field of view about its middle, as far as the projection goes; None leaves a side be."""
+    kind = canvas.kind
+    left, top, right, bottom = canvas.left, canvas.top, canvas.right, canvas.bottom
+    if hfov_deg is not None:
+        right = _half(kind, np.radians(hfov_deg) / 2, 0)
+        left = -right
+    if vfov_deg is not None:
+        bottom = _half(kind, np.radians(vfov_deg) / 2, 1)
+        top = -bottom
+    return canvas.bounded(left, top, right, bottom)
+
+
+def _half(kind: Projection, angle: float, axis: int) -> float:
+    """How far from the middle a direction so far aside (axis 0) or down (1) is drawn, within the limits."""
+    limit = kind.half_height if axis else kind.half_width
+    ray = np.zeros(3)
+    ray[axis], ray[2] = np.sin(angle), np.cos(angle)
+    place = float(kind.forward(ray)[axis])
+    if axis and angle >= np.pi / 2 and kind.period is not None:
+        return float(limit)
+    return min(place, float(limit)) if np.isfinite(place) and place > 0 else float(limit)
 
 
 def _apart(low: float, high: float, least: float) -> tuple[float, float]:

@@ -2,12 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from windfell.geometry.projections import PROJECTIONS
+from windfell.shape.edges import Edge
+from windfell.shape.held import bow
+
 STRAIGHT_UP_TO_DEG = 80
+PANNINI_UP_TO_DEG = 140
 CYLINDER_UP_TO_DEG = 95
+SWEEP_WIDE_DEG = 75
+FULL_RING_DEG = 350
+LONG = np.radians(12.0)
+COUNTED, FEWEST = 12, 4
+BENT_PCT = 1.0
 
 
 @dataclass(frozen=True)
@@ -18,12 +29,35 @@ class Choice:
     reason: str
 
 
-def suitable_projection(width_rad: float, height_rad: float) -> Choice:
-    """The automatic choice by the field of view."""
+def suitable_projection(width_rad: float, height_rad: float, edges: Sequence[Edge] = ()) -> Choice:
+    """The automatic choice by the field of view, and by what the long straight edges in it (in the world) ask for."""
     wide, tall = np.degrees(width_rad), np.degrees(height_rad)
     size = f"the view is {wide:.0f}° wide and {tall:.0f}° high"
     if max(wide, tall) <= STRAIGHT_UP_TO_DEG:
         return Choice("rectilinear", f"{size}: narrow enough to keep every straight line straight")
+    if tall > CYLINDER_UP_TO_DEG and wide <= SWEEP_WIDE_DEG:
+        return Choice("transverse-cylindrical", f"{size}: a tall sweep, so the cylinder lies across it")
     if tall <= CYLINDER_UP_TO_DEG:
-        return Choice("cylindrical", f"{size}: too wide for straight lines, so verticals stay upright")
+        if wide <= PANNINI_UP_TO_DEG and tall <= STRAIGHT_UP_TO_DEG:
+            long = [e for e in edges if e.length > LONG and not e.upright][:COUNTED]
+            if len(long) >= FEWEST:
+                plain, other = (bend_pct(name, long) for name in ("cylindrical", "pannini"))
+                if plain > BENT_PCT and other < 0.7 * plain:
+                    return Choice("pannini", (
+                        f"{size}, and its {len(long)} longest edges bend by {other:.1f} % here, "
+                        f"by {plain:.1f} % on a cylinder"))
+        around = ", all around" if wide >= FULL_RING_DEG else ""
+        return Choice("cylindrical", f"{size}{around}: too wide for straight lines, so verticals stay upright")
     return Choice("equirectangular", f"{size}: too high for a cylinder, so it is unrolled evenly")
+
+
+def bend_pct(projection: str, edges: Sequence[Edge]) -> float:
+    """How far a projection bends edges away from their chords, in % of those: the mean, each by its length."""
+    kind = PROJECTIONS[projection]
+    bent, weight = [], []
+    for edge in edges:
+        spots = kind.forward(edge.rays)
+        off = bow(spots) if np.isfinite(spots).all() else 0.5
+        bent.append(100 * min(off, 0.5))
+        weight.append(edge.length)
+    return float(np.average(bent, weights=weight)) if bent else 0.0
