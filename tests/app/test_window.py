@@ -20,6 +20,7 @@ from windfell.app.deeds import Deeds
 from windfell.app.session import Session
 from windfell.app.widgets.finder import CommandFinder
 from windfell.engine.core import Engine
+from windfell.geometry.projections import PROJECTIONS
 from windfell.recipe import edits
 from windfell.recipe.model import Edges, ProjectionChoice, Rule, SetSource
 
@@ -160,7 +161,7 @@ class Shaping(WindowTest):
     def test_proofs_show_all_projections_and_a_click_chooses(self):
         self.open("shape")
         proofs = self.window.stations["shape"].proofs
-        self.assertEqual(set(proofs.cards), {"rectilinear", "cylindrical", "equirectangular"})
+        self.assertEqual(set(proofs.cards), set(PROJECTIONS))
         for card in proofs.cards.values():
             self.assertIsNotNone(card.image)
             self.assertRegex(card.figures[0], r"\d+ x \d+ px")

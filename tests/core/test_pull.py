@@ -105,7 +105,8 @@ class Pulls(unittest.TestCase):
         mesh, cut = solved(task_of(ragged())).mesh((1, 1, 1, 1))
         rng = np.random.default_rng(1)
         spots = np.stack([rng.uniform(cut.left, cut.right, 300), rng.uniform(cut.top, cut.bottom, 300)], -1)
-        assert_allclose(mesh.forward(mesh.backward(spots)), spots, atol=2e-3)  # a px of 600: the way back is held coarsely
+        # half a px of 600: the way back is held at few spots
+        assert_allclose(mesh.forward(mesh.backward(spots)), spots, atol=2e-3)
 
     def test_the_amount_is_continuous_and_nothing_at_nothing(self):
         pull = solved(task_of(ragged()))
@@ -155,7 +156,8 @@ class Pulls(unittest.TestCase):
             sizes = np.linalg.svd(slopes(pull.forth((1, 1, 1, 1)), spots), compute_uv=False)
             return (sizes[:, 0] / sizes[:, 1]).max()
 
-        self.assertLess(worst(solved(task_of(ragged(), stiff=stiff))) - 1, 0.4 * (worst(solved(task_of(ragged()))) - 1))
+        held, free = (worst(solved(task_of(ragged(), stiff=s))) for s in (stiff, None))
+        self.assertLess(held - 1, 0.4 * (free - 1))
 
     def test_a_ring_stays_closed(self):
         mask = np.ones(SHAPE, bool)
@@ -182,7 +184,8 @@ class Lines(unittest.TestCase):
 
     def test_level_and_upright_lines_turn_until_they_are(self):
         canvas = Canvas("equirectangular", -1.5, -0.5, 1.5, 0.5, 600, 200)
-        for kind, spots, axis in (("level", line(-0.4, 0.1, 0.4, 0.14), 1), ("upright", line(0.3, -0.3, 0.33, 0.3), 0)):
+        drawn = ("level", line(-0.4, 0.1, 0.4, 0.14), 1), ("upright", line(0.3, -0.3, 0.33, 0.3), 0)
+        for kind, spots, axis in drawn:
             held = drawn_line(canvas, canvas.kind.backward(spots), kind, 1.0)
             pull = solved(Task(WHOLE, [np.zeros((0, 2))] * 4, np.ones(SHAPE, bool), [held]))
             bent = spots + pull.forth((0, 0, 0, 0)).at(spots)
@@ -318,7 +321,8 @@ class Pictures(unittest.TestCase):
         self.assertLess(bow(bent.pixels(rays)), 0.1 * bow(plain.pixels(rays)))
 
     def test_the_draft_has_the_fine_picture_s_outline(self):
-        for outline in (Outline(Edges.PULL), Outline(Edges.PULL, 60.0), Outline(Edges.PULL, net=(NetPoint(4, 0, 0, 8),))):
+        net = (NetPoint(4, 0, 0, 8),)
+        for outline in (Outline(Edges.PULL), Outline(Edges.PULL, 60.0), Outline(Edges.PULL, net=net)):
             stages = self._stages(outline)
             fine, coarse = stages.canvas(Job()), stages.canvas(Job(), fine=False)
             self.assertAlmostEqual(fine.width / coarse.width, 1.0, delta=0.03)

@@ -1,16 +1,23 @@
 """Canvases, bounds, the automatic choice, the trim."""
 
 import unittest
+from dataclasses import replace
 
+import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
+from tests.support import engine, frames_in, green, project_of
+from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.job import Job
+from windfell.recipe.model import Crop, Kind, Outline, Ratio, View
 from windfell.shape.bounds import field_of_view, fitted_canvas, sphere_canvas
 from windfell.shape.choice import suitable_projection
+from windfell.shape.stack_cut import stack_cut
 from windfell.shape.stretch import most_stretch
 from windfell.shape.trim import largest_rectangle
 
@@ -92,3 +99,40 @@ class Trim(unittest.TestCase):
 
     def test_nothing_covered_gives_nothing(self):
         self.assertEqual(largest_rectangle(np.zeros((4, 4), bool)), (0, 0, 0, 0))
+
+
+class StackCuts(unittest.TestCase):
+    def test_a_crop_is_whole_px_and_a_turn_finds_the_largest_rectangle(self):
+        cut = stack_cut((400, 300), 0.0, Outline(crop=Crop(10, 10, 50.1, 50)))
+        self.assertEqual(cut.box, (40.0, 30.0, 240.0, 180.0))
+        self.assertFalse(cut.plain)
+        self.assertTrue(stack_cut((400, 300), 0.0, Outline()).plain)
+        turned = stack_cut((400, 300), 8.0, Outline())
+        corners = np.array([[0, 0], [turned.size[0] - 1, 0], [0, turned.size[1] - 1]], float)
+        there = planar.apply(turned.onto_reference(1.0), corners)
+        self.assertTrue((there > -1).all() and (there < [400, 300]).all())
+        self.assertGreater(turned.size[0] * turned.size[1], 0.55 * 400 * 300)
+        wide, high = stack_cut((400, 300), 3.0, Outline(ratio=Ratio(16, 9))).size
+        self.assertAlmostEqual(wide / high, 16 / 9, delta=0.02)
+
+    def test_a_stack_is_cropped_and_straightened_without_moving_anything(self):
+        own, project_id = engine(), "set"
+        plain, _ = project_of(frames_in(green())[:3], Kind.STACK)
+        whole = own.picture(plain, project_id, 1.0, Job())
+
+        def with_parts(**parts):
+            return plain.with_set(replace(plain.set(project_id), **parts))
+
+        crop = own.picture(with_parts(outline=Outline(crop=Crop(25, 20, 50, 50))), project_id, 1.0, Job())
+        h, w = whole.light.shape[:2]
+        left, top = round(0.25 * w), round(0.2 * h)
+        part = whole.light[top : top + crop.light.shape[0], left : left + crop.light.shape[1]]
+        assert_allclose(crop.light, part, atol=1e-6)
+        turned = own.picture(with_parts(view=View(roll_deg=4.0)), project_id, 1.0, Job())
+        self.assertTrue(turned.covered.all())
+        middle = cv2.getRotationMatrix2D(((w - 1) / 2, (h - 1) / 2), 4.0, 1.0)
+        truth = cv2.warpAffine(whole.light, middle, (w, h), flags=cv2.INTER_CUBIC)
+        th, tw = turned.light.shape[:2]
+        part = truth[(h - th) // 2 :, (w - tw) // 2 :][:th, :tw]
+        off = np.abs(cv2.GaussianBlur(turned.light, (0, 0), 2) - cv2.GaussianBlur(part, (0, 0), 2))[9:-9, 9:-9]
+        self.assertLess(np.median(off), 0.004)

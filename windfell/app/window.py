@@ -233,7 +233,7 @@ class Window(QMainWindow):
         if s.frame_set is None:
             self.source.clear()
         elif self.shows_picture:
-            self.source.show(s.project, s.set_id)
+            self.source.show(self.station.picture_of(s.project), s.set_id)
             self._show_before()
 
     @property
@@ -244,7 +244,9 @@ class Window(QMainWindow):
     def _show_before(self) -> None:
         s = self.session
         if self.view.wants_before and s.frame_set is not None:
-            self.before.show(before_project(s.project, s.set_id), s.set_id)
+            other = self.station.held_against(s.project)
+            shown, self.view.tags = other or (before_project(s.project, s.set_id), ("before", "now"))
+            self.before.show(shown, s.set_id)
 
     def _refresh_words(self) -> None:
         s, act = self.session, self.actions_by_name
@@ -321,7 +323,7 @@ class Window(QMainWindow):
                 states[name] = "made" if written and written.path.exists() else "far"
             else:
                 states[name] = "far" if self.source.error or self.source.shown is None else (
-                    made if self.source.is_of(s.project, s.set_id) else "anew")
+                    made if self.source.is_of(self.station.picture_of(s.project), s.set_id) else "anew")
         self.ridge.show_stations(s.stations, s.station, states)
 
     def _selection_changed(self) -> None:

@@ -12,7 +12,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from windfell.cli.shaping import cropped, shaped, waits
+from windfell.cli.shaping import cropped, shaped, sized, waits
 from windfell.engine.core import Engine
 from windfell.engine.export import check_place, export, make_folder, refuse_frames
 from windfell.engine.folders import cache_folder
@@ -34,10 +34,12 @@ from windfell.recipe.model import (
     FrameSet,
     Joining,
     Kind,
+    Outline,
     Output,
     Project,
     Registration,
     Rule,
+    View,
     frame_from_path,
     new_id,
 )
@@ -90,7 +92,9 @@ def run_stack(options: Namespace, job: Job) -> None:
         frame_set,
         registration=Registration(Align(options.align), reference, ground_apart=options.ground == "apart"),
         combining=Combining(Rule(options.rule)),
+        view=View(roll_deg=options.roll), outline=Outline(ratio=options.ratio),
     )
+    frame_set = sized(frame_set, options)
     _make(_prepared(frame_set, options), frame_set.id, options, job)
 
 

@@ -144,6 +144,7 @@ def _stack(p: argparse.ArgumentParser) -> None:
                    help="with --align stars: leave the ground behind, or bring it together by itself")
     p.add_argument("--reference", default="1", metavar="N|FILE",
                    help="the frame that the others are brought onto: its number from 1, or its file's name")
+    shaping.add_cut(p)
     p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")
 
 

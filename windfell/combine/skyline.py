@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.geometry import planar
 from windfell.pixels.tiles import Region
 
 F32 = NDArray[np.float32]
@@ -46,13 +47,19 @@ def sky_share(reference: F32, by_stars: Sequence[F32], by_ground: Sequence[F32])
     return cv2.GaussianBlur(sky.astype(np.float32), (0, 0), max(0.6, SOFT * sky.shape[1]))
 
 
-def share_at(share: F32, region: Region, scale: float, size: tuple[int, int]) -> F32:
-    """The share (h, w) on a region in px of the picture of full `size` at a scale."""
+def share_at(
+    share: F32, region: Region, scale: float, size: tuple[int, int], before: NDArray[np.float64] | None = None
+) -> F32:
+    """The share (h, w) on a region in px of the reference of full `size` at a scale; `before` (3, 3) takes the
+    region's px to those.
+    """
     h, w = share.shape
     kx, ky = (small / max(1, round(full * scale)) for small, full in zip((w, h), size, strict=True))
-    x = (np.arange(region.left, region.left + region.width) + 0.5) * kx - 0.5
-    y = (np.arange(region.top, region.top + region.height) + 0.5) * ky - 0.5
-    where = np.stack(np.meshgrid(x, y), axis=-1).astype(np.float32)
+    x, y = (np.arange(first, first + n) for first, n in ((region.left, region.width), (region.top, region.height)))
+    at = np.stack(np.meshgrid(x, y), axis=-1).astype(np.float64)
+    if before is not None:
+        at = planar.apply(before, at)
+    where = ((at + 0.5) * [kx, ky] - 0.5).astype(np.float32)
     return cv2.remap(share, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 
 

@@ -26,7 +26,8 @@ CACHE_BYTES = 768 * 1024
 class Layer:
     """A frame of the stack: its pixels, its place (reference px to frame px; None: as it is),
     and its lens's bending, if it is corrected. `transform` counts at the sheet's own scale and
-    leads to the ideal place that `optics` bends. `lenses`: how the reference's px and the frame's are bent; the
+    leads to the ideal place that `optics` bends. `before` (3, 3) takes the picture's px to the reference's, None
+    where they are the same. `lenses`: how the reference's px and the frame's are bent; the
     transform then acts between the ideal ones.
     """
 
@@ -34,6 +35,7 @@ class Layer:
     transform: NDArray[np.float64] | None = None
     optics: Optics | None = None
     lenses: tuple[Lens, Lens] | None = None
+    before: NDArray[np.float64] | None = None
 
 
 def rows_in_cache(layers: Sequence[Layer], width: int) -> int:
@@ -48,7 +50,7 @@ def by_rank(layers: Sequence[Layer], rule: StackRule) -> bool:
     if rule.ranks(len(layers)) is None or first.linearizer is None:
         return False
     return all(
-        x.transform is None and x.sheet.linearizer is first.linearizer
+        x.transform is None and x.before is None and x.sheet.linearizer is first.linearizer
         and first.linearizer.matrix is not None and x.sheet.pixels.shape == first.pixels.shape
         and x.sheet.pixels.dtype == first.pixels.dtype
         for x in layers
@@ -88,7 +90,7 @@ def _picked(layers: Sequence[Layer], rule: StackRule, region: Region) -> F32:
 def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]:
     """A layer's light on the region, and where it covers it (None: everywhere)."""
     sheet = layer.sheet
-    if layer.transform is None:
+    if layer.transform is None and layer.before is None:
         return sheet.light(
             region.left, region.top, region.left + region.width, region.top + region.height
         ), None
@@ -117,7 +119,11 @@ def shown(layer: Layer, region: Region) -> F32:
 
 
 def _carried(layer: Layer, points: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The frame's px of the reference's (..., 2)."""
+    """The frame's px of the picture's (..., 2)."""
+    if layer.before is not None:
+        points = planar.apply(layer.before, points)
+    if layer.transform is None:
+        return points
     if layer.lenses is None:
         return planar.apply(layer.transform, points)
     first, own = layer.lenses

@@ -34,7 +34,7 @@ from windfell.shape.trim import largest_rectangle
 
 TRIM_SIDE = 1400
 DRAFT_TRIM_SIDE = 280
-PULL_PIXELS, DRAFT_PULL_PIXELS = 600_000, 60_000
+PULL_PIXELS, DRAFT_PULL_PIXELS = 1_400_000, 60_000
 KEPT_PIXELS = 60_000
 STEEPNESS = (0.5, 0.3, 0.18)
 STRAIGHT_ENOUGH = 1e-4
@@ -218,7 +218,9 @@ class LaidOutFrames(JoinedFrames):
 
     def _task(self, whole: Canvas, small: Canvas, covered_: NDArray[np.bool_], held: list[Held], steepness: float,
               fine: bool, wanted: bool) -> Task | None:
-        inner = cv2.erode(np.pad(covered_, 1).astype(np.uint8), np.ones((3, 3), np.uint8))[1:-1, 1:-1] > 0
+        inner = covered_
+        if fine:  # to the last px; coarsely a px would be much
+            inner = cv2.erode(np.pad(covered_, 1).astype(np.uint8), np.ones((3, 3), np.uint8))[1:-1, 1:-1] > 0
         sides, within = [np.zeros((0, 2))] * 4, covered_
         if wanted:
             found = sides_of(inner, whole.wraps, steepness)
@@ -228,7 +230,7 @@ class LaidOutFrames(JoinedFrames):
             sides = [small.cut(s) for s in found.each]
         return Task(
             Bounds(whole.left, whole.top, whole.right, whole.bottom), sides, within, held, self._stiff(small),
-            whole.wraps, CELLS if fine else DRAFT_CELLS)
+            whole.wraps, CELLS if fine else DRAFT_CELLS, fine)
 
     def _drawn(self, whole: Canvas, job: Job) -> list[Held]:
         """The lines drawn on frames and on the picture, with what is left of their bend."""
@@ -287,13 +289,17 @@ class LaidOutFrames(JoinedFrames):
         drawn = canvas.drawn(region)
         return seen if drawn is None else seen & drawn
 
-    def kept_area(self, job: Job) -> float:
+    def coarse_coverage(self, canvas: Canvas, job: Job) -> NDArray[np.bool_]:
+        """What of a canvas is covered, (h, w), at a small scale."""
+        return self._coverage(canvas.scaled(min(1.0, DRAFT_TRIM_SIDE / max(canvas.width, canvas.height))), job)
+
+    def kept_area(self, job: Job, fine: bool = True) -> float:
         """The share of what the frames cover, as solid angle, that the canvas shows."""
         surface = self._surface(KEPT_PIXELS, job)
         y, x = np.nonzero(self._coverage(surface, job))
         rays = surface.rays(np.stack([x, y], -1).astype(np.float64))
         weight = np.ones(len(rays)) if self._slid else np.hypot(rays[:, 0], rays[:, 2])
-        canvas = self.canvas(job)
+        canvas = self.canvas(job, fine)
         with np.errstate(invalid="ignore"):
             place = canvas.pixels(rays)
             shown = inside_frame(place, canvas.width, canvas.height)

@@ -23,6 +23,7 @@ from windfell.job import Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.model import Align, FrameSet, Kind, Project
+from windfell.shape.stack_cut import StackCut, stack_cut
 
 STRIP_ROWS = 256
 SKY_SIDE = 1000
@@ -70,7 +71,8 @@ class StackStages:
     def key(self, job: Job) -> str:
         """Changes when the picture may have changed."""
         lit = development_key(self.set.used)
-        return key_of(self._registration_key(job), lit, self.set.combining)
+        shape = self.set.view.roll_deg, self.set.outline
+        return key_of(self._registration_key(job), lit, self.set.combining, shape)
 
     def reference(self) -> int:
         """The reference's index among the frames in use: the chosen one, or the first."""
@@ -127,8 +129,8 @@ class StackStages:
 
     def _find_sky(self, job: Job) -> np.ndarray:
         found = self.registration(job)
-        scale = min(1.0, SKY_SIDE / max(self.size(job)))
-        width, height = (max(1, round(v * scale)) for v in self.size(job))
+        scale = min(1.0, SKY_SIDE / max(self.whole_size(job)))
+        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
         region = Region(0, 0, width, height)
 
         def laid(places: tuple[Onto | NotOnto, ...]) -> list[np.ndarray]:
@@ -140,7 +142,15 @@ class StackStages:
         return sky_share(by_ground[0], by_stars[1:], by_ground[1:])
 
     def size(self, job: Job) -> tuple[int, int]:
-        """(width, height) px at full size: the reference's."""
+        """(width, height) px at full size."""
+        return self.cut(job).size
+
+    def cut(self, job: Job) -> StackCut:
+        """What part of the reference the picture shows."""
+        return stack_cut(self.whole_size(job), self.set.view.roll_deg, self.set.outline)
+
+    def whole_size(self, job: Job) -> tuple[int, int]:
+        """(width, height) px of the reference."""
         return self._opened(job)[self.reference()].size
 
     def focal_px(self, job: Job) -> float | None:
@@ -191,15 +201,40 @@ class StackStages:
         return self._rendered(piles, region, scale, job)
 
     def _rendered(self, piles: list[list[Layer]], region: Region, scale: float, job: Job) -> Picture:
-        """The rule's picture of the frames laid by the stars and, if apart, by the ground."""
+        """The rule's picture of the frames laid by the stars and, if apart, by the ground, as it is cut."""
+        cut = self.cut(job)
+        if cut.plain:
+            return self._combined(piles, region, scale, None, job)
+        if cut.roll == 0:
+            return self._shifted(piles, cut.region_of(region, scale), scale, job)
+        before = cut.onto_reference(scale)
+        piles = [[replace(x, before=before) for x in layers] for layers in piles]
+        return self._combined(piles, region, scale, before, job)
+
+    def _shifted(self, piles: list[list[Layer]], region: Region, scale: float, job: Job) -> Picture:
+        """A region of the reference, empty where that does not reach."""
+        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        inner = region.shared(Region(0, 0, width, height))
+        if inner == region:
+            return self._combined(piles, region, scale, None, job)
+        light = np.zeros((region.height, region.width, 3), np.float32)
+        covered = np.zeros(light.shape[:2], bool)
+        if inner is not None:
+            part = self._combined(piles, inner, scale, None, job)
+            light[inner.within(region)], covered[inner.within(region)] = part.light, part.covered
+        return Picture(light, covered)
+
+    def _combined(self, piles: list[list[Layer]], region: Region, scale: float, before: np.ndarray | None, job: Job
+                  ) -> Picture:
         rule = RULES[str(self.set.combining.rule)]
         lights, covers = zip(*(combined(layers, rule, region) for layers in piles), strict=True)
         light, covered = lights[0], covers[0]
         if len(lights) == 2:
-            sky = share_at(self.sky(job), region, scale, self.size(job))[..., None]
+            sky = share_at(self.sky(job), region, scale, self.whole_size(job), before)[..., None]
             light = sky * lights[0] + (1 - sky) * lights[1]
         whole = np.ones(light.shape[:2], bool)
-        return Picture(light, whole if covered is None or len(lights) == 2 else covered)
+        both = len(lights) == 2 and before is None
+        return Picture(light, whole if covered is None or both else covered)
 
     def draft(self, side: int, job: Job) -> np.ndarray:
         """The whole picture at about `side` px a side as a screen shows it: sRGB, opacity, uint8 (h, w, 4).
@@ -209,22 +244,27 @@ class StackStages:
         scale = canonical_scale(min(1.0, side / max(self.size(job))))
         self.prepare(scale, job)
         reference = self._held[scale][0][0].sheet
-        region = Region(0, 0, reference.width, reference.height)
-        picture = self._rendered(self._held[scale], region, scale, job)
+        held = self._held[scale]
+        if self.cut(job).plain:
+            region = Region(0, 0, reference.width, reference.height)
+        else:
+            scale = reference.width / self.whole_size(job)[0]
+            region = Region(0, 0, *(max(1, round(v * scale)) for v in self.size(job)))
+        picture = self._rendered(held, region, scale, job)
         shown = picture.covered.astype(np.uint8)
         return np.dstack([to_view(picture.light) * shown[..., None], 255 * shown])
 
     def _fitting(self, layers: list[Layer], scale: float, job: Job) -> list[Layer]:
         """The layers as read for a picture of just that scale."""
         reference = layers[0].sheet
-        wanted = tuple(max(1, round(v * scale)) for v in self.size(job))
+        wanted = tuple(max(1, round(v * scale)) for v in self.whole_size(job))
         if (reference.width, reference.height) == wanted:
             return layers
         return [self._rescaled(x, reference, scale, job) for x in layers]
 
     def _rescaled(self, layer: Layer, reference, scale: float, job: Job) -> Layer:
         """The layer read at a scale between those that are kept."""
-        width, height = (max(1, round(v * scale)) for v in self.size(job))
+        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
         to_kept = planar.resized((width, height), (reference.width, reference.height))
         own = np.eye(3) if layer.transform is None else layer.transform
         lenses = layer.lenses and (layer.lenses[0].scaled(width, height), layer.lenses[1])

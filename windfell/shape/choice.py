@@ -6,8 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
+from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
+from windfell.shape.bounds import covered_rays, field_of_view
 from windfell.shape.edges import Edge
 from windfell.shape.held import bow
 
@@ -19,6 +22,9 @@ FULL_RING_DEG = 350
 LONG = np.radians(12.0)
 COUNTED, FEWEST = 12, 4
 BENT_PCT = 1.0
+STEP = 1e-4
+
+Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -61,3 +67,30 @@ def bend_pct(projection: str, edges: Sequence[Edge]) -> float:
         bent.append(100 * min(off, 0.5))
         weight.append(edge.length)
     return float(np.average(bent, weights=weight)) if bent else 0.0
+
+
+def ranked(frames: Sequence[Posed], edges: Sequence[Edge]) -> list[str]:
+    """All projections, the most suitable first: by what they would cut away, how unevenly they draw, and how far
+    they bend the long edges.
+    """
+    rays = covered_rays(frames)
+    first = suitable_projection(*field_of_view(frames, rays), edges).projection
+    long = [e for e in edges if e.length > LONG][:COUNTED]
+    score = {name: _unfit(name, rays, long) for name in PROJECTIONS}
+    return sorted(PROJECTIONS, key=lambda name: (name != first, score[name]))
+
+
+def _unfit(name: str, rays: Array, edges: Sequence[Edge]) -> float:
+    kind = PROJECTIONS[name]
+    spots = kind.forward(rays)
+    shown = np.isfinite(spots).all(axis=1) & (np.abs(spots) <= [kind.half_width, kind.half_height]).all(axis=1)
+    if not shown.any():
+        return np.inf
+    aside = np.cross(rays[shown], [0.03, 1.0, 0.02])
+    aside /= np.maximum(np.linalg.norm(aside, axis=1, keepdims=True), 1e-9)
+    up = np.cross(rays[shown], aside)
+    dx, dy = ((kind.forward(rays[shown] + STEP * way) - spots[shown]) / STEP for way in (aside, up))
+    sizes = np.linalg.svd(np.nan_to_num(np.stack([dx, dy], -1)), compute_uv=False)
+    sizes = np.log(np.clip(sizes, 1e-3, 1e3))
+    uneven = np.ptp(np.percentile(sizes.sum(axis=1), [5, 95])) / 2 + 2 * float((sizes[:, 0] - sizes[:, 1]).mean())
+    return 25 * float(1 - shown.mean()) + uneven + 0.4 * bend_pct(name, edges)

@@ -17,10 +17,10 @@ from windfell.geometry.posed import Posed
 Array = NDArray[np.float64]
 
 SPOTS = 17
-TOGETHER = np.radians(0.12)
-GAP = 0.35
+TOGETHER, FARTHEST = np.radians(0.12), np.radians(0.5)
+GAP, NEAR_GAP = 0.35, np.radians(1.2)
 LEAST = np.radians(3.0)
-MOST_PIECES, MOST = 600, 90
+MOST_PIECES, MOST = 900, 150
 UPRIGHT_WITHIN = np.radians(2.0)
 LEVEL_WITHIN = np.radians(2.0)
 
@@ -39,26 +39,27 @@ def world_edges(frames: Sequence[Posed], edges: Sequence[Array], least: float = 
     ends = _ends(frames, edges)
     if not len(ends):
         return []
-    one, other = ends[:, 0], ends[:, 1]
-    length = np.arccos(np.clip((one * other).sum(-1), -1, 1))
-    order = np.argsort(-length)[:MOST_PIECES]
-    one, other, length = one[order], other[order], length[order]
-    left = np.ones(len(order), bool)
+    length = np.arccos(np.clip((ends[:, 0] * ends[:, 1]).sum(-1), -1, 1))
+    ends = ends[np.argsort(-length)[:MOST_PIECES]]
+    left = np.ones(len(ends), bool)
     found = []
-    for n in range(len(order)):
-        if not left[n] or len(found) >= MOST:
+    for n in range(len(ends)):
+        if not left[n]:
             continue
         left[n] = False
-        start, end = one[n], other[n]
+        members = [n]
+        start, end = ends[n]
         while True:
-            grown = _followed(start, end, one, other, left)
-            if grown is None:
+            joined = _following(start, end, ends, left)
+            if not len(joined):
                 break
-            start, end = grown
+            left[joined] = False
+            members += joined.tolist()
+            start, end = _through(ends[members], start, end)
         whole = float(np.arccos(np.clip(start @ end, -1, 1)))
         if whole > least:
             found.append(Edge(arc(start, end), whole, _upright(start, end)))
-    return sorted(found, key=lambda e: -e.length)
+    return sorted(found, key=lambda e: -e.length)[:MOST]
 
 
 def _ends(frames: Sequence[Posed], edges: Sequence[Array]) -> Array:
@@ -71,28 +72,40 @@ def _ends(frames: Sequence[Posed], edges: Sequence[Array]) -> Array:
     return np.concatenate(found)
 
 
-def _followed(
-    start: Array, end: Array, one: Array, other: Array, left: NDArray[np.bool_]
-) -> tuple[Array, Array] | None:
-    """The edge and the pieces of those left that lie on it or follow it, as two ends; None if there are none."""
+def _following(start: Array, end: Array, ends: Array, left: NDArray[np.bool_]) -> NDArray[np.intp]:
+    """Which of the pieces left lie on an edge or follow it closely: the farther off, the less surely it is known."""
     normal = np.cross(start, end)
     normal /= max(np.linalg.norm(normal), 1e-12)
-    near = left & (np.abs(one @ normal) < TOGETHER) & (np.abs(other @ normal) < TOGETHER)
-    if not near.any():
-        return None
     along = np.cross(normal, start)
-    length = np.arctan2(end @ along, end @ start)
-    places = np.stack([np.arctan2(p[near] @ along, p[near] @ start) for p in (one, other)], -1)
+    length = float(np.arctan2(end @ along, end @ start))
+    near = np.flatnonzero(left & (np.abs(ends @ normal) < FARTHEST).all(axis=1))
+    if not len(near):
+        return near
+    places = np.arctan2(ends[near] @ along, ends[near] @ start)
+    off = np.maximum(np.maximum(-places, places - length), 0.0)
+    sure = np.minimum(TOGETHER * (1 + 1.5 * off / length), FARTHEST)
+    on = (np.abs(ends[near] @ normal) < sure).all(axis=1)
     low, high = places.min(axis=1), places.max(axis=1)
-    reach = GAP * length
-    joins = (low < length + reach) & (high > -reach) & (high - low < np.pi / 2)
-    if not joins.any():
-        return None
-    left[np.flatnonzero(near)[joins]] = False
-    first, last = min(0.0, low[joins].min()), max(length, high[joins].max())
-    if last - first > np.radians(170):
-        return None
-    return np.cos(first) * start + np.sin(first) * along, np.cos(last) * start + np.sin(last) * along
+    reach = max(GAP * length, NEAR_GAP)
+    on &= (low < length + reach) & (high > -reach) & (high - low < np.pi / 2)
+    whole = np.maximum(high, length) - np.minimum(low, 0.0)
+    return near[on & (whole < np.radians(170))]
+
+
+def _through(pieces: Array, start: Array, end: Array) -> tuple[Array, Array]:
+    """Both ends of the edge that pieces (m, 2, 3) lie on best, each by its length."""
+    long = np.linalg.norm(pieces[:, 1] - pieces[:, 0], axis=1)
+    rays = pieces.reshape(-1, 3)
+    moment = (rays * np.repeat(long, 2)[:, None]).T @ rays
+    normal = np.linalg.eigh(moment)[1][:, 0]
+    before = np.cross(start, end)
+    normal *= np.sign(normal @ before) or 1.0
+    first = start - normal * (start @ normal)
+    first /= np.linalg.norm(first)
+    along = np.cross(normal, first)
+    places = np.arctan2(rays @ along, rays @ first)
+    low, high = float(places.min()), float(places.max())
+    return tuple(np.cos(t) * first + np.sin(t) * along for t in (low, high))
 
 
 def arc(start: Array, end: Array, count: int = SPOTS) -> Array:

@@ -9,7 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.geometry.mesh import Bounds, Mesh
-from windfell.shape.held import Held
+from windfell.shape.canvas import Canvas
+from windfell.shape.edges import Edge
+from windfell.shape.held import Held, bow, horizon_parts
 from windfell.shape.pull import slopes
 
 Array = NDArray[np.float64]
@@ -18,6 +20,7 @@ GRID = 72
 AN_EYE = {"stretch": 1.5, "line_bend": 0.5, "horizon_deg": 0.3, "vertical_deg": 2.0}
 SHARE = 99.0
 STEP = 5
+LONGEST = 12
 
 
 @dataclass(frozen=True)
@@ -117,3 +120,39 @@ def _most_turned(before: Array, after: Array) -> tuple[float, Array]:
     turned = np.degrees(_turned(before, after))
     worst = int(np.argmax(turned))
     return float(turned[worst]), after[worst]
+
+
+@dataclass(frozen=True)
+class LineFigures:
+    """What a projection does to lines; None where there is none of the kind, or the figure means nothing.
+
+    `horizon_deg`: the tilt of the horizon; `vertical_deg`: the greatest lean of an upright edge; `line_bend`: the
+    bend of the longest edges, in % of their length, the mean by length.
+    """
+
+    horizon_deg: float | None
+    vertical_deg: float | None
+    line_bend: float | None
+
+
+def projection_figures(canvas: Canvas, edges: Sequence[Edge], seen: NDArray[np.bool_]) -> LineFigures:
+    """The figures of a canvas; `seen` (h, w): what of it is covered, at any scale."""
+    parts = horizon_parts(canvas, seen)
+    tilt = None
+    if parts:
+        longest = max(parts, key=len)
+        run = (longest if canvas.mesh is None else canvas.mesh.forward(longest))[[0, -1]]
+        tilt = abs(float(np.degrees(np.arctan2(run[1, 1] - run[0, 1], abs(run[1, 0] - run[0, 0])))))
+    lean, bent, weight = None, [], []
+    for edge in edges:
+        px = canvas.pixels(edge.rays)
+        if not (np.isfinite(px).all() and (px > -0.5).all() and (px < [canvas.width, canvas.height]).all()):
+            continue
+        run = px[-1] - px[0]
+        if edge.upright:
+            here = abs(float(np.degrees(np.arctan2(run[0], abs(run[1])))))
+            lean = here if lean is None else max(lean, here)
+        if len(bent) < LONGEST:
+            bent.append(100 * bow(px))
+            weight.append(edge.length)
+    return LineFigures(tilt, lean, float(np.average(bent, weights=weight)) if bent else None)

@@ -13,12 +13,13 @@ from windfell.shape.edges import Edge
 
 Array = NDArray[np.float64]
 
-MOST = 44
+MOST = 80
 LEAN, LEVEL = 60.0, 3000.0
 DRAWN = 60.0
 HORIZON_SPOTS = 720
 CURVED = 0.06
 LEAST_SHARE = 0.03
+LONGER = (0.2, 0.08, 0.0)
 SPOTS = 25
 
 
@@ -65,6 +66,18 @@ class Weights:
     straight: float = 1.0
 
 
+def longer(rays: Array, by: float) -> Array:
+    """An edge's rays (n, 3), spread evenly over so much more of its great circle at both ends."""
+    if by == 0:
+        return rays
+    start, end = rays[0], rays[-1]
+    whole = float(np.arccos(np.clip(start @ end, -1, 1)))
+    along = end - start * (start @ end)
+    along /= max(float(np.linalg.norm(along)), 1e-12)
+    t = np.linspace(-by * whole, (1 + by) * whole, len(rays))[:, None]
+    return np.cos(t) * start + np.sin(t) * along
+
+
 def on_plane(canvas: Canvas, rays: Array) -> Array | None:
     """Where rays (n, 3) that follow each other lie on the canvas's unbent plane; None if it tears them."""
     plain = replace(canvas, mesh=None)
@@ -81,8 +94,10 @@ def held_lines(canvas: Canvas, seen: NDArray[np.bool_], edges: Sequence[Edge], h
     """The horizon and the longest edges that lie within what is covered, `seen` (h, w) over the canvas."""
     found = []
     for edge in edges:
-        spots = on_plane(canvas, edge.rays)
-        if spots is None or not _within(canvas, seen, spots):
+        # what was found of an edge is rarely all of it
+        spots = next((s for s in (on_plane(canvas, longer(edge.rays, by)) for by in LONGER)
+                      if s is not None and _within(canvas, seen, s)), None)
+        if spots is None:
             continue
         found.append(Held(
             spots, "upright" if edge.upright else "straight", weights.straight,

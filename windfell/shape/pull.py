@@ -28,9 +28,9 @@ dense = Later("scipy.linalg")
 Array = NDArray[np.float64]
 
 CELLS, DRAFT_CELLS = 2400, 400
-FORM, UPSIZE, TURN, CURVE = 1.0, 0.35, 0.8, 0.15
+FORM, UPSIZE, TURN, CURVE = 1.0, 0.35, 1.2, 0.3
 OUTSIDE = 0.03
-SIDE = 2e5
+SIDE = 4e4
 BEND = 2000.0
 STIFF = 150.0
 LEAST_AREA = 0.2
@@ -44,6 +44,7 @@ LEAST_DOWN = 24
 class Task:
     """What is to be bent: the plane's bounds, its four sides (`Sides.each`, in plane units, empty ones are let be),
     what is covered (h, w) over the bounds, lines that are held, and where it must stay stiff (h, w, 0..1).
+    `rim`: whether half a px of what is covered is left out at the edges.
     """
 
     bounds: Bounds
@@ -53,6 +54,7 @@ class Task:
     stiff: NDArray[np.float32] | None = None
     closed: bool = False
     cells: int = CELLS
+    rim: bool = True
 
 
 @dataclass(frozen=True, eq=False)
@@ -141,7 +143,8 @@ class Pull:
             if len(spots):
                 inner = np.max if first else np.min
                 inside = float(inner((spots + forth.at(spots))[:, axis]))
-                outer = (1 - amount) * outer + amount * (inside + (self._pixel if first else -self._pixel) / 2)
+                rim = self._pixel / 2 if self.task.rim else 0.0
+                outer = (1 - amount) * outer + amount * (inside + (rim if first else -rim))
             found[name] = outer
         if self.task.closed:
             found["left"], found["right"] = whole.left, whole.right

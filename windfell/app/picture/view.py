@@ -8,7 +8,9 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from windfell.app import theme
+from windfell.app.picture.net_tool import NetTool
 from windfell.app.picture.source import TILE, PictureSource
+from windfell.app.picture.tool import Tool
 
 MOST_ZOOM = 8.0
 BLINK_MS = 450
@@ -37,6 +39,7 @@ class PictureView(QWidget):
         self.lining = False
         self._line: tuple[QPointF, QPointF] | None = None
         self.overlay = None
+        self.in_hand: Tool | None = None
         self.surround: str | None = None
         self.teach = ""
         self.tags = ("before", "now")
@@ -150,7 +153,23 @@ class PictureView(QWidget):
         steps = event.angleDelta().y() / 120
         self._zoom_to(self.zoom * 1.25**steps, event.position())
 
+    def _share(self, at: QPointF) -> QPointF:
+        """A place of the view as a share of the picture."""
+        rect = self.picture_rect()
+        return QPointF((at.x() - rect.x()) / rect.width(), (at.y() - rect.y()) / rect.height())
+
+    def take_tool(self, tool: Tool | None) -> None:
+        """What the left button does on the picture; None: what the view does by itself."""
+        self.in_hand = tool
+        self.update()
+
     def mousePressEvent(self, event) -> None:
+        rect = self.picture_rect()
+        if self.in_hand is not None and event.button() == Qt.MouseButton.LeftButton and not rect.isEmpty() and (
+                self.in_hand.press(self._share(event.position()), rect)):
+            self._drag = ("tool", event.position(), QPointF(self._middle))
+            self.update()
+            return
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
             turns = self.turning and event.button() == Qt.MouseButton.LeftButton
             near_divide = self.compare == "divide" and self._over_divide(event.position())
@@ -161,6 +180,9 @@ class PictureView(QWidget):
     def mouseMoveEvent(self, event) -> None:
         self._point(event.position())
         if self._drag is None:
+            if self.in_hand is not None and not self.picture_rect().isEmpty():
+                self.setCursor(self.in_hand.over(self._share(event.position()), self.picture_rect()))
+                return
             over = self.compare == "divide" and self._over_divide(event.position())
             shape = Qt.CursorShape.SplitHCursor if over else Qt.CursorShape.CrossCursor if self.lining else (
                 Qt.CursorShape.SizeAllCursor if self.turning else Qt.CursorShape.ArrowCursor)
@@ -171,7 +193,11 @@ class PictureView(QWidget):
         rect = self.picture_rect()
         if rect.isEmpty():
             return
-        if way == "divide":
+        if way == "tool":
+            if self.in_hand is not None:
+                self.in_hand.move(self._share(event.position()), rect)
+            self.update()
+        elif way == "divide":
             self.divide = float(np.clip((event.position().x() - rect.x()) / rect.width(), 0, 1))
             self.update()
         elif way == "turn":
@@ -187,6 +213,11 @@ class PictureView(QWidget):
             self._seen()
 
     def mouseReleaseEvent(self, event) -> None:
+        if self._drag and self._drag[0] == "tool" and self.in_hand is not None:
+            self._drag = None
+            self.in_hand.release(self._share(event.position()), self.picture_rect())
+            self.update()
+            return
         if self._drag and self._drag[0] == "turn":
             moved = event.position() - self._drag[1]
             self.turned.emit(moved.x() / self.zoom, moved.y() / self.zoom, True)
@@ -200,6 +231,9 @@ class PictureView(QWidget):
         self._drag = None
 
     def mouseDoubleClickEvent(self, event) -> None:
+        tool, at = self.in_hand, self._share(event.position()) if self.source.shown else QPointF()
+        if isinstance(tool, NetTool) and tool.twice(at, self.picture_rect()):
+            return
         if self._zoom is None:
             self._zoom_to(1.0 / self.devicePixelRatioF(), event.position())
         else:
@@ -238,6 +272,8 @@ class PictureView(QWidget):
         self._paint_compared(painter, rect)
         if self.overlay:
             self.overlay(painter, rect, self.zoom)
+        if self.in_hand is not None:
+            self.in_hand.paint(painter, rect, self.zoom)
         if self._line is not None:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             for name, width in (("sheet", 4.4), ("gorse", 2.0)):

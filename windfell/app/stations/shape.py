@@ -1,28 +1,66 @@
-"""Shape: the projection, the view's direction, the outline."""
+"""Shape: the projection, the view's direction, the outline, lines that obey."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QPointF
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
+from windfell.app import theme
+from windfell.app.picture.crop_frame import CropFrame
+from windfell.app.picture.net_tool import NetTool
+from windfell.app.picture.tool import Path, Spot, on_view
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.shape_pages import FieldPage, LinesPage, OutlinePage, ViewPage
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
+from windfell.app.widgets.line_rows import LineRow
 from windfell.app.widgets.proofs import Alternative, Proofs
-from windfell.app.widgets.ruler import Ruler
 from windfell.engine.lines import line_on_frame
+from windfell.engine.shape_marks import (
+    EdgeOnPicture,
+    OutlineSaid,
+    directions_at,
+    edges_on_picture,
+    lines_off,
+    net_places,
+    outline_said,
+)
 from windfell.geometry.projections import PROJECTIONS
 from windfell.job import Job
 from windfell.recipe import edits
-from windfell.recipe.edits import field_at
-from windfell.recipe.model import Camera, Edges, FrameSet, LineKind, PlumbLine, Project, ProjectionChoice, View
+from windfell.recipe.model import (
+    BentLine,
+    Camera,
+    Crop,
+    Edges,
+    FrameSet,
+    LineKind,
+    NetPoint,
+    PlumbLine,
+    Project,
+    ProjectionChoice,
+    StiffPatch,
+    View,
+    picture_parts,
+)
+from windfell.shape.choice import ranked
+from windfell.shape.figures import projection_figures
 from windfell.shape.stretch import most_stretch
 
-RULERS = (("Turn", "view.yaw_deg"), ("Tilt", "view.pitch_deg"), ("Roll", "view.roll_deg"))
+PAGES = (
+    ("view", "View", "Where the picture looks"), ("field", "Field", "How much is seen, room on the sides"),
+    ("outline", "Outline", "Leave, trim or pull the edges; crop; bend by hand"),
+    ("lines", "Lines", "Things that are to be level, upright or straight"),
+)
+CARD_WIDE = 196
+STRAIGHT_PCT = 0.5
+NEAR_EDGE = 9.0
+EDGES_SHOWN = 40
 
 
 class Shape(Station):
@@ -34,85 +72,135 @@ class Shape(Station):
         super().__init__(session)
         self._view = view
         self._start: View | None = None
-        self.way = "moves"
-        self.rulers: dict[str, Ruler] = {}
-        self.column.setContentsMargins(16, 6, 12, 6)
-        for words, path in RULERS:
-            limits = field_at(path).metadata
-            ruler = Ruler(words, limits["low"], limits["high"], 0.0, "°")
-            ruler.changed.connect(lambda v, first, p=path: session.change(p, v, first))
-            self.rulers[path] = ruler
-            self.column.addWidget(ruler)
-        self.edges = Choice("Edges", (
-            ("leave", "Leave", "Keep everything, with a ragged outline"),
-            ("trim", "Trim", "The largest rectangle that is wholly covered")))
-        self.edges.picked.connect(lambda v: session.change("outline.edges", Edges(v), True))
-        self.level = QPushButton("Back to level")
-        self.level.setToolTip("Turn, tilt and roll back to the level horizon that was found")
-        self.level.clicked.connect(self.make_level)
-        self.sphere = QCheckBox("Whole sphere")
-        self.sphere.setToolTip("All 360 by 180 degrees, for viewers of spheres")
-        self.sphere.clicked.connect(lambda on: session.change("view.full_sphere", on, True))
-        self.drag = Choice("Drag", (
-            ("moves", "Moves", "Dragging moves the picture in its place"),
-            ("turns", "Turns", "Dragging turns and tilts the view"),
-            ("level", "Level", "Drag along something that is level: the picture obeys"),
-            ("upright", "Upright", "Drag along something that stands upright: the picture obeys")))
-        self.drag.set_value("moves")
-        self.drag.picked.connect(self.set_drag)
-        view.lined.connect(self._draw_line)
-        top = QHBoxLayout()
-        top.addWidget(self.title("Shape"))
-        top.addStretch(1)
-        top.addWidget(self.level)
-        self.column.insertLayout(0, top)
-        row = QHBoxLayout()
-        row.addWidget(self.edges)
-        row.addStretch(1)
-        row.addWidget(self.sphere)
-        self.column.addLayout(row)
-        self.column.addWidget(self.drag)
-        self.column.addStretch(1)
+        self._net_start: tuple[NetPoint, ...] = ()
+        self.way, self.hand, self.pencil = "moves", "off", "off"
+        self.against: str | None = None
+        self.said: OutlineSaid | None = None
+        self.found: list[EdgeOnPicture] = []
+        self._said_of = self._marks_of = self._ranked_of = None
+        self._build_controls()
+        self._build_tools()
         self.proofs = Proofs(
             session, [Alternative(p.name, p.title, p.suits) for p in PROJECTIONS.values()],
-            _in_projection, _figures, view.source,
+            _in_projection, _figures, view.source, CARD_WIDE,
         )
         self.proofs.chosen.connect(self._choose)
+        self.proofs.held.connect(self._hold_against)
         self.instrument = QWidget()
         layout = QHBoxLayout(self.instrument)
-        layout.setContentsMargins(8, 10, 16, 10)
+        layout.setContentsMargins(8, 8, 12, 4)
         layout.addWidget(self.proofs)
+        view.lined.connect(self._draw_line)
         view.turned.connect(self._dragged)
+        session.rested.connect(self._ask_all)
+        view.source.arrived.connect(self._ask_all)
+
+    def _build_controls(self) -> None:
+        self.column.setContentsMargins(16, 6, 12, 4)
+        self.column.setSpacing(4)
+        self.tabs = Choice("", PAGES)
+        self.tabs.picked.connect(self.open_tab)
+        self.view_page, self.field, self.outline, self.lines = (
+            kind(self.session) for kind in (ViewPage, FieldPage, OutlinePage, LinesPage))
+        self.stack = QStackedWidget()
+        for page in (self.view_page, self.field, self.outline, self.lines):
+            self.stack.addWidget(page)
+        self.column.addWidget(self.tabs)
+        self.column.addWidget(self.stack, 1)
+        self.tabs.set_value("view")
+        v = self.view_page
+        self.rulers, self.drag, self.level, self.sphere = v.rulers, v.drag, v.level, v.sphere
+        self.edges = self.outline.edges
+        self.level.clicked.connect(self.make_level)
+        v.planet.clicked.connect(self._little_planet)
+        self.sphere.clicked.connect(lambda on: self.session.change("view.full_sphere", on, True))
+        self.drag.picked.connect(self.set_drag)
+        self.outline.hand.picked.connect(self.take)
+        self.outline.clear.clicked.connect(self._clear)
+        self.outline.costs.pressed.connect(self._fly)
+        self.lines.draw.picked.connect(self.take_pencil)
+        self.lines.found.toggled.connect(lambda _: self._arm())
+
+    def _build_tools(self) -> None:
+        self.crop_frame, self.net, self.centre = CropFrame(), NetTool(), Spot()
+        self.lasso, self.curve, self.picker = Path(closed=True), Path(), _EdgePicker(self)
+        self.crop_frame.changed.connect(lambda crop, first: self.session.change("outline.crop", crop, first))
+        self.net.moved.connect(self._node_moved)
+        self.net.put_back.connect(self._node_back)
+        self.centre.pressed.connect(self._centre_on)
+        self.lasso.drawn.connect(self._stiffened)
+        self.curve.drawn.connect(self._curved)
 
     @property
     def needed(self) -> list[QWidget]:
+        page = self.stack.currentWidget()
+        if page is self.outline:
+            return [self.outline.pull]
         return [*self.rulers.values(), self.level]
 
     @property
     def settled(self) -> bool:
         return self.proofs.settled
 
+    def open_tab(self, name: str) -> None:
+        """Show a page of the controls; tools of the others are put away."""
+        self.tabs.set_value(name)
+        self.stack.setCurrentIndex([p[0] for p in PAGES].index(name))
+        if name != "outline":
+            self.hand = "off"
+            self.outline.hand.set_value("off")
+        if name != "lines":
+            self.pencil = "off"
+            self.lines.draw.set_value("off")
+        self._arm()
+        self._ask_all()
+
+    @property
+    def tab(self) -> str:
+        return PAGES[self.stack.currentIndex()][0]
+
+    # -- what is shown
+
     def refresh(self) -> None:
         frame_set = self.session.frame_set
         if frame_set is None or "shape" not in self.session.stations:
             return
-        for path, ruler in self.rulers.items():
-            ruler.set_value(getattr(frame_set.view, path.partition(".")[2]))
-        self.edges.set_value(str(frame_set.outline.edges))
-        self.sphere.setChecked(frame_set.view.full_sphere)
+        shown = self._view.source.shown
+        here = shown if shown and shown.set_id == frame_set.id else None
         slid = frame_set.registration.camera is Camera.SLID
-        # along a flat subject there is one projection, and no sphere
-        self.sphere.setVisible(not slid)
-        for path in ("view.yaw_deg", "view.pitch_deg"):
-            self.rulers[path].setVisible(not slid)
-        self.drag.set_shown("turns", not slid)
-        if slid and self.way == "turns":
+        self.view_page.show_set(frame_set)
+        if slid and self.way in ("turns", "centre"):
             self.set_drag("moves")
+        size = (here.width, here.height) if here else None
+        self.field.show_set(frame_set, getattr(here, "projection", ""), size, "as fine as the sharpest frame")
+        self.outline.show_set(frame_set)
+        self.lines.show_set(frame_set)
+        self._show_rows(frame_set)
+        if here and self.hand == "crop":
+            ratio = frame_set.outline.ratio
+            self.crop_frame.show_crop(frame_set.outline.crop, size, ratio and ratio.width / ratio.height)
         self.proofs.show_only("rectilinear" if slid else None)
         active = str(frame_set.view.projection)
         if frame_set.view.projection is ProjectionChoice.AUTO:
             active = self._automatic(frame_set)
+        if self.against == active:
+            self._hold_against(None)
         self.proofs.show_for(self.session.project, frame_set.id, active)
+
+    def picture_of(self, project: Project) -> Project:
+        """While the crop is in hand, the picture around it is seen too."""
+        frame_set = project.set(self.session.set_id)
+        if self.hand != "crop" or frame_set.outline.crop is None:
+            return project
+        return project.with_set(replace(frame_set, outline=replace(frame_set.outline, crop=None)))
+
+    def held_against(self, project: Project) -> tuple[Project, tuple[str, str]] | None:
+        if self.against is None:
+            return None
+        shown = self._view.source.shown
+        now = PROJECTIONS.get(getattr(shown, "projection", ""))
+        other = PROJECTIONS[self.against].title
+        return _in_projection(project, self.session.set_id, self.against), (other, now.title if now else "now")
 
     def _automatic(self, frame_set: FrameSet) -> str:
         """The automatic choice as the picture shows it now; its reason goes to the tooltips."""
@@ -121,20 +209,152 @@ class Shape(Station):
 
     def entered(self) -> None:
         self.set_drag(self.way)
+        self._arm()
 
     def left(self) -> None:
         self._view.turning = self._view.lining = False
+        self._view.take_tool(None)
+        self._view.overlay = None
+        if self.against is not None:
+            self._hold_against(None)
+
+    def _arm(self) -> None:
+        """Put the tool that is chosen in the view's hand."""
+        if self.session.station != "shape":
+            return
+        tools = {"crop": self.crop_frame, "net": self.net, "stiff": self.lasso}
+        tool = tools.get(self.hand)
+        if tool is None and self.pencil == "straight":
+            tool = self.curve
+        if tool is None and self.tab == "lines" and self.lines.found.isChecked() and self.pencil == "off":
+            tool = self.picker
+        if tool is None and self.tab == "view" and self.way == "centre":
+            tool = self.centre
+        self._view.take_tool(tool)
+        straight = self.pencil in ("level", "upright") or (self.tab == "view" and self.way in ("level", "upright"))
+        self._view.lining = straight and tool is None
+        self._view.turning = self.tab == "view" and self.way == "turns"
+        self._view.overlay = self._paint if self.tab in ("outline", "lines") else None
+        self._view.update()
 
     def set_drag(self, way: str) -> None:
-        """What dragging on the picture does: "moves", "turns", or draws a line: "level", "upright"."""
+        """What dragging on the picture does: "moves", "turns", "centre", or draws a line: "level", "upright"."""
         self.way = way
         self.drag.set_value(way)
-        self._view.turning = way == "turns"
-        self._view.lining = way in ("level", "upright")
+        self._arm()
+
+    def take(self, hand: str) -> None:
+        """Take a tool of the outline: "crop", "net", "stiff", or "off"."""
+        self.hand = hand
+        self.outline.hand.set_value(hand)
+        self._arm()
+        # the picture around a crop comes and goes with the tool
+        self.session.changed.emit()
+        self._ask_all()
+
+    def take_pencil(self, kind: str) -> None:
+        """Take the pencil for lines that are to be "level", "upright" or "straight", or put it away."""
+        self.pencil = kind
+        self.lines.draw.set_value(kind)
+        self._arm()
+
+    # -- asked of the engine once the hand rests
+
+    def _ask_all(self) -> None:
+        s = self.session
+        if s.station != "shape" or s.frame_set is None or s.moving or not self._view.source.settled:
+            return
+        if self._view.source.error is not None:
+            return
+        self._ask_order()
+        if self.tab == "outline":
+            self._ask_said()
+        if self.tab in ("outline", "lines"):
+            self._ask_marks()
+
+    def _ask_order(self) -> None:
+        s = self.session
+        engine, project, set_id = s.engine, s.project, s.set_id
+        frame_set = s.frame_set
+        parts = set_id, frame_set.used, frame_set.registration
+        if parts == self._ranked_of or frame_set.registration.camera is Camera.SLID:
+            return
+        self._ranked_of = parts
+
+        def order(job: Job) -> list[str]:
+            stages = engine.stages(project, set_id)
+            return ranked(stages.posed(job), stages.edges(job))
+
+        s.desk.ask("proof order", order, self.proofs.put_in_order, lambda _: None, quiet=True)
+
+    def _ask_said(self) -> None:
+        s = self.session
+        engine, project, set_id = s.engine, s.project, s.set_id
+        parts = set_id, picture_parts(project, set_id)
+        if parts == self._said_of:
+            return
+        self._said_of = parts
+        own = project.set(set_id)
+        trimmed = project.with_set(replace(own, outline=replace(own.outline, edges=Edges.TRIM)))
+
+        def say(job: Job) -> OutlineSaid:
+            return outline_said(engine.stages(project, set_id), engine.stages(trimmed, set_id), job)
+
+        def done(said: OutlineSaid) -> None:
+            self.said = said
+            bent = own.outline.edges is Edges.PULL or bool(own.outline.net or own.outline.lines)
+            self.outline.show_said(said, bent)
+            self._view.update()
+
+        self.outline.show_said(None, False)
+        s.desk.ask("outline said", say, done, lambda _: None, quiet=True)
+
+    def _ask_marks(self) -> None:
+        """Where found edges, nodes and lines lie on the picture."""
+        s = self.session
+        project = self.picture_of(s.project)
+        engine, set_id = s.engine, s.set_id
+        parts = set_id, picture_parts(project, set_id)
+        if parts == self._marks_of:
+            return
+        self._marks_of = parts
+
+        def look(job: Job):
+            stages = engine.stages(project, set_id)
+            return edges_on_picture(stages, job), net_places(stages, job), lines_off(stages, job)
+
+        def done(found) -> None:
+            self.found, places, off = found
+            moved = {(p.column, p.row) for p in self.session.frame_set.outline.net}
+            self.net.show_places(places, moved)
+            self._show_off(off)
+            self._view.update()
+
+        s.desk.ask("shape marks", look, done, lambda _: None, quiet=True)
+
+    def _paint(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
+        """Found edges over the picture: solid where straight, dashed where bent."""
+        if self.tab != "lines" or not self.lines.found.isChecked():
+            return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for edge in self.found[:EDGES_SHOWN]:
+            line = QPolygonF([on_view(QPointF(*p), rect) for p in edge.spots])
+            bent = edge.bend_pct > STRAIGHT_PCT
+            painter.setPen(QPen(theme.colour("sheet", 200), 4))
+            painter.drawPolyline(line)
+            style = Qt.PenStyle.DashLine if bent else Qt.PenStyle.SolidLine
+            painter.setPen(QPen(theme.colour("rowan" if bent else "moss"), 2, style))
+            painter.drawPolyline(line)
+
+    # -- lines
 
     def _draw_line(self, start: QPointF, end: QPointF) -> None:
         """The line goes to the frame that shows it best; the registration obeys it."""
-        s, kind = self.session, LineKind(self.way)
+        s = self.session
+        if s.station != "shape":
+            return
+        kind = LineKind(self.pencil if self.pencil != "off" else self.way)
         engine, project, set_id = s.engine, s.project, s.set_id
         ends = [(p.x(), p.y()) for p in (start, end)]
 
@@ -148,14 +368,130 @@ class Shape(Station):
 
         s.desk.ask("line", lambda job: line_on_frame(engine, project, set_id, ends, kind, job), draw)
 
+    def _curved(self, points: list[QPointF]) -> None:
+        self.add_line([(p.x(), p.y()) for p in points], LineKind.STRAIGHT)
+
+    def add_line(self, shares: list[tuple[float, float]], kind: LineKind) -> None:
+        """A line through shares of the picture that the picture bends for."""
+        def add(points: tuple) -> None:
+            lines = (*self.session.frame_set.outline.lines, BentLine(points, kind))
+            self._change("outline.lines", lines, f"draw a line that is {kind}")
+
+        self._with_directions(shares, add)
+
+    def _change(self, path: str, value: object, words: str) -> None:
+        edit = edits.set_values(self.session.project, self.session.set_id, {path: value})
+        self.session.edit(replace(edit, words=words, merge=None), True)
+
+    def _with_directions(self, shares: list[tuple[float, float]], then) -> None:
+        """Ask where shares of the picture as it is shown look, and go on with that."""
+        s = self.session
+        engine, project, set_id = s.engine, s.project, s.set_id
+        shown = self.picture_of(project)
+
+        def done(points: tuple) -> None:
+            if s.project is project:
+                then(points)
+
+        s.desk.ask("directions", lambda job: directions_at(engine.stages(shown, set_id), shares, job), done)
+
+    def _show_rows(self, frame_set: FrameSet) -> None:
+        """A row for each line drawn on the picture."""
+        page, lines = self.lines, frame_set.outline.lines
+        while page.list.count() > len(lines):
+            page.list.takeAt(page.list.count() - 1).widget().deleteLater()
+        while page.list.count() < len(lines):
+            row = LineRow(page.list.count())
+            row.strength_changed.connect(self._strengthen)
+            row.removed.connect(self._remove_line)
+            page.list.addWidget(row)
+        for n, line in enumerate(lines):
+            page.list.itemAt(n).widget().show_line(str(line.kind), line.strength_pct)
+
+    def _show_off(self, off: list[tuple[float, float]]) -> None:
+        for n, (before, after) in enumerate(off[: self.lines.list.count()]):
+            self.lines.list.itemAt(n).widget().show_off(before, after)
+
+    def _strengthen(self, number: int, value: float) -> None:
+        lines = list(self.session.frame_set.outline.lines)
+        lines[number] = replace(lines[number], strength_pct=value)
+        self._change("outline.lines", tuple(lines), f"strength of line {number + 1} to {value:g} %")
+
+    def _remove_line(self, number: int) -> None:
+        lines = self.session.frame_set.outline.lines
+        self._change("outline.lines", (*lines[:number], *lines[number + 1 :]), f"remove line {number + 1}")
+
+    # -- the outline by hand
+
+    def _node_moved(self, column: int, row: int, right: float, down: float, first: bool) -> None:
+        outline = self.session.frame_set.outline
+        if first:
+            self._net_start = outline.net
+        before = next((p for p in self._net_start if (p.column, p.row) == (column, row)), NetPoint(column, row))
+        limit = lambda v: float(np.clip(v, -40, 40))  # noqa: E731
+        point = replace(before, right_pct=limit(before.right_pct + 100 * right),
+                        down_pct=limit(before.down_pct + 100 * down))
+        others = tuple(p for p in self._net_start if (p.column, p.row) != (column, row))
+        self.session.change("outline.net", (*others, point), first)
+
+    def _node_back(self, column: int, row: int) -> None:
+        net = tuple(p for p in self.session.frame_set.outline.net if (p.column, p.row) != (column, row))
+        self._change("outline.net", net, "put a node of the net back")
+
+    def _stiffened(self, points: list[QPointF]) -> None:
+        def add(corners: tuple) -> None:
+            patches = (*self.session.frame_set.outline.stiff, StiffPatch(corners))
+            self._change("outline.stiff", patches, "keep a region stiff")
+
+        step = max(1, len(points) // 24)
+        self._with_directions([(p.x(), p.y()) for p in points[::step]], add)
+
+    def _clear(self) -> None:
+        """Take away what the tool in hand has made."""
+        outline = self.session.frame_set.outline if self.session.frame_set else None
+        if outline is None:
+            return
+        what = {"crop": ("outline.crop", None, "take the crop away"), "net": ("outline.net", (), "put the net back"),
+                "stiff": ("outline.stiff", (), "let all regions bend")}.get(self.hand)
+        if what is None:
+            self.session.say("Take the crop, the net or the stiff regions in hand first.")
+        elif getattr(outline, what[0].partition(".")[2]):
+            self._change(*what)
+
+    def _fly(self, key: str) -> None:
+        """To where a figure is worst."""
+        places = {} if self.said is None else {name: (x, y) for name, x, y in self.said.cost.places}
+        if key in places:
+            self._view.look_at(*places[key], min(max(1.0, 2 * self._view.fit_zoom), 4 * self._view.fit_zoom))
+
+    # -- the view
+
+    def _centre_on(self, at: QPointF) -> None:
+        def centre(points: tuple) -> None:
+            (lon, lat), = points
+            self.session.change_all({"view.yaw_deg": round(lon, 2), "view.pitch_deg": round(lat, 2)}, True)
+
+        self._with_directions([(at.x(), at.y())], centre)
+
     def make_level(self) -> None:
         """Back to the found horizon, as one edit."""
         self.session.change_all(
             {"view.yaw_deg": 0.0, "view.pitch_deg": 0.0, "view.roll_deg": 0.0}, True
         )
 
+    def _little_planet(self) -> None:
+        self.session.change_all({
+            "view.projection": ProjectionChoice.STEREOGRAPHIC, "view.pitch_deg": -90.0, "view.full_sphere": False,
+            "view.hfov_deg": None, "view.vfov_deg": None}, True)
+
     def _choose(self, projection: str) -> None:
         self.session.change("view.projection", ProjectionChoice(projection), True)
+
+    def _hold_against(self, projection: str | None) -> None:
+        """Hold another projection's picture against the one chosen; once more, or None: no longer."""
+        self.against = None if projection == self.against else projection
+        self.proofs.mark_held(self.against)
+        self._view.set_compare("divide" if self.against else "off")
 
     def _dragged(self, dx: float, dy: float, ended: bool) -> None:
         """Turn and tilt by a drag of so many full-size pixels, since its start."""
@@ -175,18 +511,56 @@ class Shape(Station):
             self._start = None
 
 
+class _EdgePicker(Spot):
+    """A press on a found edge makes it a line of one's own."""
+
+    def __init__(self, shape: Shape) -> None:
+        super().__init__()
+        self._shape = shape
+
+    def _near(self, at: QPointF, rect: QRectF) -> EdgeOnPicture | None:
+        best, least = None, NEAR_EDGE
+        for edge in self._shape.found[:EDGES_SHOWN]:
+            off = (edge.spots - [at.x(), at.y()]) * [rect.width(), rect.height()]
+            a, run = off[:-1], np.diff(off, axis=0)
+            t = np.clip(-(a * run).sum(1) / np.maximum((run * run).sum(1), 1e-9), 0, 1)[:, None]
+            far = float(np.linalg.norm(a + t * run, axis=1).min())
+            if far < least:
+                best, least = edge, far
+        return best
+
+    def over(self, at: QPointF, rect: QRectF) -> Qt.CursorShape:
+        return Qt.CursorShape.PointingHandCursor if self._near(at, rect) else Qt.CursorShape.ArrowCursor
+
+    def press(self, at: QPointF, rect: QRectF) -> bool:
+        edge = self._near(at, rect)
+        if edge is None:
+            return False
+        kind = LineKind.UPRIGHT if edge.upright else LineKind.STRAIGHT
+        self._shape.add_line([(float(x), float(y)) for x, y in edge.spots], kind)
+        return True
+
+
 def _in_projection(project: Project, set_id: str, projection: str) -> Project:
     frame_set = project.set(set_id)
     view = replace(frame_set.view, projection=ProjectionChoice(projection), full_sphere=False)
-    return project.with_set(replace(frame_set, view=view))
+    outline = frame_set.outline
+    if view != frame_set.view and isinstance(outline.crop, Crop):
+        outline = replace(outline, crop=None)  # it is of the chosen one's picture
+    return project.with_set(replace(frame_set, view=view, outline=outline))
 
 
 def _figures(engine, project: Project, set_id: str, job: Job) -> list[str]:
-    """Size, how much picture is kept, how unevenly the scale runs."""
+    """Size, how much picture is kept, how unevenly the scale runs, what becomes of lines."""
     stages = engine.stages(project, set_id)
-    canvas = stages.canvas(job)
-    kept = stages.kept_area(job)
-    size, kept = f"{canvas.width} x {canvas.height} px", f"kept {100 * kept:.0f} %"
+    canvas = stages.canvas(job, fine=False)
+    size, kept = f"{canvas.width} x {canvas.height} px", f"kept {100 * stages.kept_area(job, fine=False):.0f} %"
     if project.set(set_id).registration.camera is Camera.SLID:
         return [size, kept]
-    return [size, f"{kept}   stretch {most_stretch(canvas, stages.posed(job)):.1f} x"]
+    f = projection_figures(canvas, stages.edges(job), stages.coarse_coverage(canvas, job))
+    lines = [f"{name} {value:.1f}{unit}" for name, value, unit in (
+        ("tilt", f.horizon_deg, "°"), ("lean", f.vertical_deg, "°"), ("bend", f.line_bend, " %"))
+        if value is not None]
+    return [size, f"{kept}  stretch {most_stretch(canvas, stages.posed(job)):.1f} x", "  ".join(lines)]
+
+

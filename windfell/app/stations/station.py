@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from windfell.app.session import Session
+from windfell.recipe.model import Project
 
 
 class Station(QWidget):
@@ -36,6 +37,14 @@ class Station(QWidget):
 
     def left(self) -> None:
         """Another station was opened."""
+
+    def picture_of(self, project: Project) -> Project:
+        """The project whose picture of the set in hand is shown while this station is open."""
+        return project
+
+    def held_against(self, project: Project) -> tuple[Project, tuple[str, str]] | None:
+        """What compare modes show beside the picture, and both their names; None: the picture before."""
+        return None
 
     @property
     def settled(self) -> bool:

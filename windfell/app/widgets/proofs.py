@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QImage, QPainter, QPen
-from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QSizePolicy, QWidget
 
 from windfell.app import theme
 from windfell.app.picture.images import draw_fitted, image_of
@@ -33,14 +33,17 @@ class ProofCard(QWidget):
     """A small picture with a title and figures; a click chooses it."""
 
     chosen = Signal(str)
+    held = Signal(str)
 
-    def __init__(self, alternative: Alternative) -> None:
+    def __init__(self, alternative: Alternative, may_be_held: bool = False) -> None:
         super().__init__()
         self.alternative = alternative
         self.image: QImage | None = None
         self.figures: list[str] = []
         self.problem = ""
         self.active = False
+        self.against = False
+        self._may_be_held = may_be_held
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setToolTip(f"{alternative.title}: {alternative.suits}")
@@ -53,11 +56,26 @@ class ProofCard(QWidget):
     def minimumSizeHint(self) -> QSize:
         return QSize(120, 110)
 
+    def _holder(self) -> QRectF:
+        """Where "hold against" stands."""
+        return QRectF(self.width() - 84, 8, 74, 20)
+
     def mouseReleaseEvent(self, event) -> None:
-        self.chosen.emit(self.alternative.value)
+        if self._may_be_held and not self.active and self._holder().contains(event.position()):
+            self.held.emit(self.alternative.value)
+        else:
+            self.chosen.emit(self.alternative.value)
+
+    def enterEvent(self, event) -> None:
+        self.update()
+
+    def leaveEvent(self, event) -> None:
+        self.update()
 
     def keyPressEvent(self, event) -> None:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+        if self._may_be_held and event.key() == Qt.Key.Key_A and not self.active:
+            self.held.emit(self.alternative.value)
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             self.chosen.emit(self.alternative.value)
         else:
             super().keyPressEvent(event)
@@ -89,6 +107,13 @@ class ProofCard(QWidget):
             shown = p.fontMetrics().elidedText(line, Qt.TextElideMode.ElideRight, int(row.width()))
             p.drawText(row, Qt.AlignmentFlag.AlignVCenter, shown)
 
+        if self._may_be_held and not self.active and (self.against or self.underMouse() or self.hasFocus()):
+            box = self._holder()
+            p.setPen(QPen(theme.colour("tarn"), 1))
+            p.setBrush(theme.colour("sheet"))
+            p.drawRoundedRect(box, 4, 4)
+            p.drawText(box, Qt.AlignmentFlag.AlignCenter, "compared" if self.against else "compare")
+
     def _paint_picture(self, p: QPainter, room: QRectF) -> None:
         p.fillRect(room, theme.colour("surround"))
         if self.image is None or self.image.isNull():
@@ -100,6 +125,7 @@ class Proofs(QWidget):
     """A row of proofs, made again whenever the recipe has changed and the hand rests."""
 
     chosen = Signal(str)
+    held = Signal(str)
 
     def __init__(
         self,
@@ -108,8 +134,11 @@ class Proofs(QWidget):
         variant: Callable[[Project, str, str], Project],
         figures: Callable[[Engine, Project, str, Job], list[str]],
         after: PictureSource,
+        card_wide: int = 0,
     ) -> None:
-        """`after`: the picture that comes first."""
+        """`after`: the picture that comes first. `card_wide`: cards of that width in a strip that scrolls sideways,
+        which can be held against the chosen one; 0: all in the room there is.
+        """
         super().__init__()
         self._after = after
         self._session, self._variant, self._figures = session, variant, figures
@@ -117,13 +146,28 @@ class Proofs(QWidget):
         self._wanted: dict[str, tuple[Project, str]] = {}
         session.rested.connect(self._ask_all)
         after.arrived.connect(self._ask_all)
-        layout = QHBoxLayout(self)
+        self._strip = QWidget()
+        layout = QHBoxLayout(self._strip if card_wide else self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
+        self._row = layout
+        self.scroll: QScrollArea | None = None
+        if card_wide:
+            self.scroll = QScrollArea()
+            self.scroll.setWidget(self._strip)
+            self.scroll.setWidgetResizable(True)
+            self.scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+            self.scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+            outer = QHBoxLayout(self)
+            outer.setContentsMargins(0, 0, 0, 0)
+            outer.addWidget(self.scroll)
         self.cards: dict[str, ProofCard] = {}
         for alternative in alternatives:
-            card = ProofCard(alternative)
+            card = ProofCard(alternative, card_wide > 0)
             card.chosen.connect(self.chosen)
+            card.held.connect(self.held)
+            if card_wide:
+                card.setFixedWidth(card_wide)
             self.cards[alternative.value] = card
             layout.addWidget(card, 1)
 
@@ -135,6 +179,7 @@ class Proofs(QWidget):
             if card.active != (value == active):
                 card.active = value == active
                 card.update()
+                self._keep_in_sight()
             varied = self._variant(project, set_id, value)
             parts = (set_id, picture_parts(varied, set_id))
             if self._asked.get(value) != parts:
@@ -145,6 +190,27 @@ class Proofs(QWidget):
                 self._session.desk.drop(f"proof {value}")
                 self._wanted[value] = varied, set_id
         self._ask_all()
+
+    def put_in_order(self, values: Sequence[str]) -> None:
+        """The cards in this order, those that are not named last."""
+        named = [v for v in values if v in self.cards]
+        for n, value in enumerate([*named, *(v for v in self.cards if v not in named)]):
+            if self._row.indexOf(self.cards[value]) != n:
+                self._row.removeWidget(self.cards[value])
+                self._row.insertWidget(n, self.cards[value])
+        self._keep_in_sight()
+
+    def _keep_in_sight(self) -> None:
+        active = next((c for c in self.cards.values() if c.active), None)
+        if self.scroll is not None and active is not None:
+            self.scroll.ensureWidgetVisible(active, 40, 0)
+
+    def mark_held(self, value: str | None) -> None:
+        """Which card is held against the chosen one."""
+        for name, card in self.cards.items():
+            if card.against != (name == value):
+                card.against = name == value
+                card.update()
 
     def show_only(self, value: str | None) -> None:
         """Only one alternative applies; None: all do."""

@@ -20,6 +20,7 @@ class _Line(QWidget):
         super().__init__()
         self.low, self.high, self.rest, self.step = low, high, rest, step
         self.value = rest
+        self.mark: float | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -71,7 +72,7 @@ class _Line(QWidget):
             self._first = False
 
     def paintEvent(self, event) -> None:
-        self._kept.show((self.value, self.rest, self.low, self.high), self._paint)
+        self._kept.show((self.value, self.rest, self.low, self.high, self.mark), self._paint)
 
     def _paint(self, p: QPainter) -> None:
         y = 12.0
@@ -81,6 +82,12 @@ class _Line(QWidget):
             x = 9 + k / 20 * (self.width() - 18)
             p.drawLine(QPointF(x, y), QPointF(x, y + (9 if k % 5 == 0 else 4)))
         rest, at = self._x(self.rest), self._x(self.value)
+        if self.mark is not None:
+            p.setPen(QPen(theme.colour("moss"), 2))
+            p.setBrush(theme.colour("moss"))
+            x = self._x(self.mark)
+            p.drawLine(QPointF(x, y), QPointF(x, y + 11))
+            p.drawPolygon(QPolygonF([QPointF(x, y + 6), QPointF(x - 5, y + 14), QPointF(x + 5, y + 14)]))
         p.setPen(QPen(theme.colour("gorse"), 3))
         p.drawLine(QPointF(rest, y), QPointF(at, y))
         p.setPen(QPen(theme.colour("ink"), 1.2))
@@ -125,6 +132,12 @@ class Ruler(QWidget):
     @property
     def value(self) -> float:
         return self._line.value
+
+    def set_mark(self, value: float | None) -> None:
+        """A value that is suggested, marked below the line."""
+        if value != self._line.mark:
+            self._line.mark = value
+            self._line.update()
 
     def set_value(self, value: float) -> None:
         """Show a value without sending it."""
