@@ -17,6 +17,7 @@ from tests.support import frames_in, green, ridge, stranger, textured, write_pic
 from windfell.cli.commands import _reference
 from windfell.cli.main import main
 from windfell.errors import BadRequest
+from windfell.geometry.projections import PROJECTIONS
 from windfell.recipe.model import Combining, FrameSet, Kind, Project, Rule, frame_from_path
 from windfell.recipe.project_file import save_project
 
@@ -212,3 +213,59 @@ class CommandLine(unittest.TestCase):
         path.write_text("[]")
         self.addCleanup(path.unlink)
         return path
+
+
+class Shaping(unittest.TestCase):
+    """The options of a picture's shape, to the last px."""
+
+    def _run(self, *words: str) -> dict:
+        with tempfile.TemporaryDirectory() as folder:
+            out, report = Path(folder) / "shaped.png", Path(folder) / "report.json"
+            status = main(["panorama", *frames_in(ridge()), "--out", str(out), "--report", str(report), *words])
+            self.assertEqual(status, 0)
+            found = json.loads(report.read_text())
+            found["picture"] = cv2.imread(str(out), cv2.IMREAD_UNCHANGED)
+        return found
+
+    def test_a_pull_fills_its_rectangle_and_says_what_it_cost(self):
+        for words in (("--edges", "pull", "--pull", "100"), ("--pull", "100")):
+            found = self._run(*words)
+            self.assertTrue((found["picture"][..., 3] == 65535).all())
+            said = found["outline"]
+            self.assertEqual(set(said), {"kept", "stretch", "shear", "line_bend", "horizon_deg", "vertical_deg"})
+            self.assertGreater(said["kept"], 0.95)
+            self.assertGreater(said["stretch"], 1.0)
+
+    def test_crop_ratio_room_and_size(self):
+        whole = self._run()["picture"].shape
+        cut = self._run("--crop", "100,50,300,200")["picture"]
+        self.assertEqual(cut.shape[:2], (200, 300))
+        half = self._run("--crop", "25%,25%,50%,50%", "--size", "50%")["picture"].shape
+        self.assertAlmostEqual(half[1] / whole[1], 0.25, delta=0.01)
+        wide = self._run("--edges", "trim", "--ratio", "2:1")["picture"].shape
+        self.assertAlmostEqual(wide[1] / wide[0], 2.0, delta=0.02)
+        self.assertEqual(self._run("--size", "400x")["picture"].shape[1], 400)
+        self.assertEqual(self._run("--size", "x222")["picture"].shape[0], 222)
+        small = self._run("--size", "0.1MP")["picture"].shape
+        self.assertAlmostEqual(small[0] * small[1], 1e5, delta=2e3)
+        high = self._run("--room", "100,0,0,0")["picture"]
+        self.assertAlmostEqual(high.shape[0] / whole[0], 2.0, delta=0.01)
+        self.assertEqual(high[: whole[0] - 2, :, 3].max(), 0)
+
+    def test_every_projection_and_a_field_of_view(self):
+        for name in PROJECTIONS:
+            with self.subTest(name):
+                found = self._run("--projection", name, "--hfov", "40", "--yaw", "5", "--size", "300x")
+                self.assertEqual(found["projection"], name)
+                self.assertEqual(found["picture"].shape[1], 300)
+                self.assertGreater((found["picture"][..., 3] > 0).mean(), 0.4)
+
+    def test_wrong_words_are_refused_in_a_sentence(self):
+        for words in (("--pull", "120"), ("--ratio", "wide"), ("--crop", "1,2,3"), ("--size", "big"),
+                      ("--edges", "trim", "--pull", "30"), ("--crop", "9000,0,10,10"), ("--room", "1,2,3,x"),
+                      ("--width", "300", "--size", "50%"), ("--hfov", "0"), ("--pannini", "2,0")):
+            with self.subTest(words), contextlib.redirect_stderr(io.StringIO()) as said:
+                status = main(["panorama", *frames_in(ridge()), "--out", "/tmp/never-written.png", *words])
+                self.assertEqual(status, 2)
+                self.assertEqual(len(said.getvalue().strip().splitlines()), 1)
+                self.assertFalse(Path("/tmp/never-written.png").exists())

@@ -198,6 +198,20 @@ class Deeds:
     def on_make_level(self) -> None:
         self.window.stations["shape"].make_level()
 
+    def on_draw_level(self) -> None:
+        self._draw("level")
+
+    def on_draw_upright(self) -> None:
+        self._draw("upright")
+
+    def _draw(self, kind: str) -> None:
+        """Take the pencil for one line that is level or upright, whatever station shows the picture."""
+        if self.session.station == "combine":
+            self.window.stations["combine"].take(kind)
+        else:
+            self.window.stations["shape"].draw_once(kind)
+        self.session.say(f"Drag along something that is {'level' if kind == 'level' else 'to stand upright'}.")
+
     def on_toggle_turning(self) -> None:
         shape = self.window.stations["shape"]
         if self.session.frame_set.registration.camera is Camera.SLID:

@@ -74,7 +74,7 @@ class Window(QMainWindow):
             s.name: s for s in (
                 Gather(session, self.thumbnails, self.readiness), Prepare(session, self.readiness),
                 Align(session, self.registrations, self.thumbnails),
-                Shape(session, self.view), Join(session, self.view), Combine(session, self.source), Export(session),
+                Shape(session, self.view), Join(session, self.view), Combine(session, self.view), Export(session),
             )
         }
         self.deeds = Deeds(self)
@@ -338,7 +338,7 @@ class Window(QMainWindow):
             self.status.show_zoom(self.view.zoom)
         if self.session.dragging:
             return
-        if self.session.station == "shape":
+        if self.session.station in ("shape", "combine"):
             self.station.refresh()
         self._show_states()
 

@@ -13,12 +13,12 @@ from windfell.recipe.model import (
     Edges,
     FrameSet,
     Outline,
-    Output,
     ProjectionChoice,
     Ratio,
     Room,
     View,
 )
+from windfell.recipe.sizes import size_from_words
 
 NAMED_RATIOS = {"A4": (297.0, 210.0)}
 
@@ -48,18 +48,12 @@ def ratio(text: str) -> Ratio:
     return Ratio(*sides)
 
 
-def size(text: str) -> dict[str, float | int]:
-    """The field of the output that a size stands for: 50%, 4000x, x3000, 24MP."""
-    for pattern, field, kind in (
-            (r"(\d+(?:\.\d+)?)%", "scale_pct", float), (r"(\d+)x", "width_px", int), (r"x(\d+)", "height_px", int),
-            (r"(\d+(?:\.\d+)?)(?:mp)?", "megapixels", float)):
-        found = re.fullmatch(pattern, text.lower())
-        if found:
-            value = kind(found.group(1))
-            limits = Output.__dataclass_fields__[field].metadata
-            if limits["low"] <= value <= limits["high"]:
-                return {field: value}
-    raise argparse.ArgumentTypeError(f"{text} is no size such as 50%, 4000x, x3000 or 24MP")
+def size(text: str) -> dict[str, float | int | None]:
+    """The output's fields that a size stands for: 50%, 4000x, x3000, 24MP."""
+    found = size_from_words(text)
+    if found is None:
+        raise argparse.ArgumentTypeError(f"{text} is no size such as 50%, 4000x, x3000 or 24MP")
+    return found
 
 
 def four(text: str) -> tuple[tuple[float, bool], ...]:

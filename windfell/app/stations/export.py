@@ -26,6 +26,7 @@ from windfell.errors import WindfellError
 from windfell.output.writers import WRITERS
 from windfell.pixels.colour import SPACES
 from windfell.recipe.model import ColourSpace, Compression, Format, FrameSet, Kind
+from windfell.recipe.sizes import FIELDS, size_from_words, size_in_words
 
 
 class Export(Station):
@@ -59,7 +60,8 @@ class Export(Station):
         self.width = QLineEdit()
         self.width.setFont(theme.numbers_font())
         self.width.setPlaceholderText("full size")
-        self.width.setAccessibleName("Width in px")
+        self.width.setAccessibleName("Size of the file's picture")
+        self.width.setToolTip("50%, a width such as 4000x, a height such as x3000, or megapixels such as 24MP")
         self.width.editingFinished.connect(self._width_typed)
         self._build_controls()
         self._build_instrument()
@@ -84,7 +86,7 @@ class Export(Station):
         row.addStretch(1)
         self.column.addWidget(self._quality_row)
         grid = QGridLayout()
-        for n, (words, field) in enumerate((("Colour", self.space), ("Width", self.width))):
+        for n, (words, field) in enumerate((("Colour", self.space), ("Size", self.width))):
             label = QLabel(words)
             label.setFixedWidth(62)
             grid.addWidget(label, 0, 2 * n)
@@ -144,7 +146,7 @@ class Export(Station):
         self.quality.blockSignals(False)
         self.space.setCurrentIndex(self.space.findData(str(o.space)))
         if not self.width.hasFocus():
-            self.width.setText(f"{o.width_px} px" if o.width_px else "")
+            self.width.setText(size_in_words(o))
         self.place.setText(_short(self.place_for(frame_set)))
         self._ask_size(frame_set)
         self._say_plan()
@@ -256,14 +258,16 @@ class Export(Station):
         self.session.change("output.quality", value)
 
     def _width_typed(self) -> None:
-        text = self.width.text().replace("px", "").strip()
-        if not text or text == "full size":
-            self.session.change("output.width_px", None, True)
-        elif text.isdigit() and int(text) >= 16:
-            self.session.change("output.width_px", int(text), True)
-        else:
-            self.session.say(f"{text}: not a width; give whole pixels from 16 up, or nothing.", "wrong")
+        text = self.width.text().strip()
+        full = not text or text == "full size"
+        found = dict.fromkeys(FIELDS) if full else size_from_words(text)
+        if found is None:
+            self.session.say(f"{text}: no size; say 50%, 4000x, x3000 or 24MP, or nothing for full size.", "wrong")
             self.refresh()
+            return
+        now = self.session.frame_set.output
+        if any(getattr(now, name) != value for name, value in found.items()):
+            self.session.change_all({f"output.{name}": value for name, value in found.items()}, True)
 
 
 def _short(path: Path) -> str:

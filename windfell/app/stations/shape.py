@@ -74,6 +74,7 @@ class Shape(Station):
         self._start: View | None = None
         self._net_start: tuple[NetPoint, ...] = ()
         self.way, self.hand, self.pencil = "moves", "off", "off"
+        self._once = ""
         self.against: str | None = None
         self.said: OutlineSaid | None = None
         self.found: list[EdgeOnPicture] = []
@@ -352,9 +353,13 @@ class Shape(Station):
     def _draw_line(self, start: QPointF, end: QPointF) -> None:
         """The line goes to the frame that shows it best; the registration obeys it."""
         s = self.session
-        if s.station != "shape":
+        if s.station not in ("shape", "join"):
             return
-        kind = LineKind(self.pencil if self.pencil != "off" else self.way)
+        kind = LineKind(self._once or (self.pencil if self.pencil != "off" else self.way))
+        if self._once:
+            self._once = ""
+            self._view.lining = False
+            self._arm()
         engine, project, set_id = s.engine, s.project, s.set_id
         ends = [(p.x(), p.y()) for p in (start, end)]
 
@@ -367,6 +372,12 @@ class Shape(Station):
             s.say(f"The line is {kind} now; it lies on frame {number}, under Align, Two frames.", "good")
 
         s.desk.ask("line", lambda job: line_on_frame(engine, project, set_id, ends, kind, job), draw)
+
+    def draw_once(self, kind: str) -> None:
+        """Take the pencil for one line, "level" or "upright", at any station that shows the picture."""
+        self._once = kind
+        self._view.take_tool(None)
+        self._view.turning, self._view.lining = False, True
 
     def _curved(self, points: list[QPointF]) -> None:
         self.add_line([(p.x(), p.y()) for p in points], LineKind.STRAIGHT)

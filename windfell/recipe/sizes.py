@@ -1,0 +1,38 @@
+"""Sizes of a file's picture in words: 50%, 4000x, x3000, 24MP."""
+
+from __future__ import annotations
+
+import re
+
+from windfell.recipe.model import Output
+
+FORMS = (
+    (r"(\d+(?:\.\d+)?) ?%", "scale_pct", float), (r"(\d+) ?x", "width_px", int), (r"x ?(\d+)", "height_px", int),
+    (r"(\d+(?:\.\d+)?) ?mp", "megapixels", float), (r"(\d+) ?px", "width_px", int),
+    # a bare number: few are megapixels, many the width
+    (r"(\d{1,2}(?:\.\d+)?|1\d\d(?:\.\d+)?)", "megapixels", float), (r"(\d+)", "width_px", int),
+)
+FIELDS = ("scale_pct", "width_px", "height_px", "megapixels")
+
+
+def size_from_words(text: str) -> dict[str, float | int | None] | None:
+    """The output's fields of size that words stand for, all four of them; None if they say nothing sensible."""
+    for pattern, field, kind in FORMS:
+        found = re.fullmatch(pattern, text.strip().lower())
+        if found:
+            value = kind(found.group(1))
+            limits = Output.__dataclass_fields__[field].metadata
+            if limits["low"] <= value <= limits["high"]:
+                return {**dict.fromkeys(FIELDS), field: value}
+    return None
+
+
+def size_in_words(output: Output) -> str:
+    """The size asked for, nothing for full size."""
+    if output.width_px is not None:
+        return f"{output.width_px}x"
+    if output.height_px is not None:
+        return f"x{output.height_px}"
+    if output.scale_pct is not None:
+        return f"{output.scale_pct:g}%"
+    return "" if output.megapixels is None else f"{output.megapixels:g}MP"
