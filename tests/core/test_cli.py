@@ -14,7 +14,7 @@ import cv2
 import numpy as np
 
 from tests.support import frames_in, green, ridge, stranger, textured, write_picture
-from windfell.cli.commands import _reference
+from windfell.cli.commands import numbered
 from windfell.cli.main import main
 from windfell.errors import BadRequest
 from windfell.geometry.projections import PROJECTIONS
@@ -165,9 +165,9 @@ class CommandLine(unittest.TestCase):
 
     def test_a_reference_is_named_by_number_or_by_file(self):
         files = ["/a/x.jpg", "/a/y.jpg", "/b/y.jpg"]
-        self.assertEqual([_reference(w, files) for w in ("1", "3", "x.jpg", "/b/y.jpg")], [0, 2, 0, 2])
+        self.assertEqual([numbered(w, files) for w in ("1", "3", "x.jpg", "/b/y.jpg")], [0, 2, 0, 2])
         with self.assertRaisesRegex(BadRequest, "1 to 3"):
-            _reference("y.jpg", files)
+            numbered("y.jpg", files)
 
     def test_help_and_bad_words_load_no_engine(self):
         code = "import sys; from windfell.cli.main import main; main(['panorama', '--nonsense']); print(*sys.modules)"
@@ -260,10 +260,29 @@ class Shaping(unittest.TestCase):
                 self.assertEqual(found["picture"].shape[1], 300)
                 self.assertGreater((found["picture"][..., 3] > 0).mean(), 0.4)
 
+    def test_a_mask_keeps_a_spot_layers_are_written_and_seams_are_rated(self):
+        with tempfile.TemporaryDirectory() as folder:
+            mask = np.zeros((480, 320), np.uint8)
+            mask[200:280, 220:300] = 255
+            path = write_picture(Path(folder) / "mask.png", mask)
+            layers = Path(folder) / "layers"
+            found = self._run("--keep", f"1:{path}", "--layers", str(layers), "--blend", "feather")
+            alone = [cv2.imread(str(p), cv2.IMREAD_UNCHANGED)[..., 3] > 0 for p in sorted(layers.glob("*.tif"))]
+            self.assertEqual(len(alone), 4)
+            plain = Path(folder) / "plain"
+            self._run("--layers", str(plain))
+            before = cv2.imread(str(plain / "layer-01.tif"), cv2.IMREAD_UNCHANGED)[..., 3] > 0
+        self.assertGreater(alone[0].sum(), before.sum())
+        ratings = [s["rating"] for s in found["seams"]]
+        self.assertEqual(ratings, sorted(ratings, reverse=True))
+        self.assertEqual(set(found["seams"][0]), {"a", "b", "x", "y", "rating"})
+
     def test_wrong_words_are_refused_in_a_sentence(self):
-        for words in (("--pull", "120"), ("--ratio", "wide"), ("--crop", "1,2,3"), ("--size", "big"),
-                      ("--edges", "trim", "--pull", "30"), ("--crop", "9000,0,10,10"), ("--room", "1,2,3,x"),
-                      ("--width", "300", "--size", "50%"), ("--hfov", "0"), ("--pannini", "2,0")):
+        for words in (
+                ("--keep", "1"), ("--keep", "9:mask.png"), ("--keep", "1:/nowhere.png"), ("--pull", "120"),
+                ("--ratio", "wide"), ("--crop", "1,2,3"), ("--size", "big"), ("--edges", "trim", "--pull", "30"),
+                ("--crop", "9000,0,10,10"), ("--room", "1,2,3,x"), ("--width", "300", "--size", "50%"),
+                ("--hfov", "0"), ("--pannini", "2,0")):
             with self.subTest(words), contextlib.redirect_stderr(io.StringIO()) as said:
                 status = main(["panorama", *frames_in(ridge()), "--out", "/tmp/never-written.png", *words])
                 self.assertEqual(status, 2)

@@ -12,7 +12,7 @@ GROUND = {"geometry", "pixels", "recipe", "errors", "job", "later"}
 SUBJECTS = {"frames", "develop", "readiness", "align", "shape", "join", "combine", "output", "demo"}
 ALLOWED = {
     **dict.fromkeys(("recipe", "pixels", "errors", "job", "later"), GROUND),
-    "geometry": {"geometry"},
+    "geometry": {"geometry", "later"},
     **{part: GROUND | {part} for part in SUBJECTS},
     "join": GROUND | {"join", "shape"},
     "engine": GROUND | SUBJECTS - {"demo"} | {"engine"},

@@ -223,6 +223,25 @@ class Deeds:
         trims = self.session.frame_set.outline.edges is Edges.TRIM
         self.session.change("outline.edges", Edges.LEAVE if trims else Edges.TRIM, True)
 
+    @property
+    def _walk(self) -> Any:
+        return self.window.stations["join"].walk
+
+    def on_next_stretch(self) -> None:
+        self._walk.step(1)
+
+    def on_previous_stretch(self) -> None:
+        self._walk.step(-1)
+
+    def on_give_one(self) -> None:
+        self._walk.give_spot(0)
+
+    def on_give_other(self) -> None:
+        self._walk.give_spot(1)
+
+    def on_stretch_fine(self) -> None:
+        self._walk.mark_fine()
+
     def on_export(self) -> None:
         self.session.go("export")
         self.window.stations["export"].start()

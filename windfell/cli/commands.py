@@ -17,9 +17,11 @@ from windfell.engine.core import Engine
 from windfell.engine.export import check_place, export, make_folder, refuse_frames
 from windfell.engine.folders import cache_folder
 from windfell.engine.instants import chosen_times, write_instants
+from windfell.engine.layers import write_layers
 from windfell.engine.report import doubts, panorama_report, point_rows, stack_report, unplaced
 from windfell.engine.survey import matched_set
 from windfell.errors import BadRequest, CannotJoin, OutputFailed
+from windfell.frames.masks import read_mask
 from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.output.writers import writer_for
@@ -27,6 +29,7 @@ from windfell.recipe import developing
 from windfell.recipe.developments import read_development
 from windfell.recipe.model import (
     Align,
+    Blend,
     Camera,
     Combining,
     FileSource,
@@ -34,6 +37,7 @@ from windfell.recipe.model import (
     FrameSet,
     Joining,
     Kind,
+    Mask,
     Outline,
     Output,
     Project,
@@ -44,7 +48,7 @@ from windfell.recipe.model import (
     new_id,
 )
 from windfell.recipe.points_file import points_words, read_points
-from windfell.recipe.project_file import load_project, written_whole
+from windfell.recipe.project_file import Masks, load_project, mask_name, written_whole
 
 
 def run_panorama(options: Namespace, job: Job) -> None:
@@ -61,10 +65,25 @@ def run_panorama(options: Namespace, job: Job) -> None:
             camera=Camera.SLID if flat else Camera.TURNED, focal_px=_focal_px(options),
             level=options.level == "auto", rows=rows, columns=columns,
             points=read_points(Path(options.points), frame_set.frames) if options.points else ()),
-        joining=Joining(even_parallax=options.parallax == "even"),
+        joining=Joining(even_parallax=options.parallax == "even", blend=Blend(options.blend)),
     )
-    frame_set = shaped(frame_set, options)
-    _make(_prepared(frame_set, options), frame_set.id, options, job)
+    frame_set, masks = _owned(shaped(frame_set, options), options)
+    _make(_prepared(frame_set, options), frame_set.id, options, job, masks)
+
+
+def _owned(frame_set: FrameSet, options: Namespace) -> tuple[FrameSet, Masks]:
+    """The set with the masks given of where frames must, or must not, own the picture."""
+    frames, masks = list(frame_set.frames), {}
+    for purpose, words in (("keep", options.keep), ("never", options.never)):
+        for word in words:
+            name, _, path = word.partition(":")
+            if not path:
+                raise BadRequest(f"--{purpose} {word} is not a frame and its mask, such as 2:mask.png.")
+            n = numbered(name, options.frames, f"--{purpose}")
+            mask = read_mask(Path(path))
+            masks[mask_name(mask)] = mask
+            frames[n] = replace(frames[n], masks=(*frames[n].masks, Mask(mask_name(mask), purpose)))
+    return replace(frame_set, frames=tuple(frames)), masks
 
 
 def _focal_px(options: Namespace) -> float | None:
@@ -87,7 +106,7 @@ def _prepared(frame_set: FrameSet, options: Namespace) -> Project:
 
 def run_stack(options: Namespace, job: Job) -> None:
     frame_set = _new_set(options, Kind.STACK)
-    reference = frame_set.frames[_reference(options.reference, options.frames)].id
+    reference = frame_set.frames[numbered(options.reference, options.frames)].id
     frame_set = replace(
         frame_set,
         registration=Registration(Align(options.align), reference, ground_apart=options.ground == "apart"),
@@ -98,7 +117,7 @@ def run_stack(options: Namespace, job: Job) -> None:
     _make(_prepared(frame_set, options), frame_set.id, options, job)
 
 
-def _reference(wanted: str, files: list[str]) -> int:
+def numbered(wanted: str, files: list[str], option: str = "--reference") -> int:
     """The index of the frame that a number from 1, or a file's name, means."""
     if wanted.isdigit() and 1 <= int(wanted) <= len(files):
         return int(wanted) - 1
@@ -106,7 +125,7 @@ def _reference(wanted: str, files: list[str]) -> int:
     if len(named) == 1:
         return named[0]
     raise BadRequest(
-        f"--reference {wanted} names no frame; say its number, 1 to {len(files)}, or its file's name.")
+        f"{option} {wanted} names no frame; say its number, 1 to {len(files)}, or its file's name.")
 
 
 def _new_set(options: Namespace, kind: Kind) -> FrameSet:
@@ -175,6 +194,8 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
     seconds["total"] = time.monotonic() - start
     seconds["picture"] = seconds["total"] - seconds["registration"]
     _name_left_out(stages, found)
+    if getattr(options, "layers", None):
+        write_layers(engine, project, set_id, Path(options.layers), job)
     if getattr(options, "points_out", None):
         place = Path(options.points_out)
         with written_whole(place) as temporary:

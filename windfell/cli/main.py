@@ -14,7 +14,7 @@ from windfell.cli.progress import ProgressLine
 from windfell.demo.names import NAMES
 from windfell.errors import CannotJoin, WindfellError
 from windfell.job import Cancelled, Job
-from windfell.recipe.model import Align, ProjectionChoice, Rule
+from windfell.recipe.model import Align, Blend, ProjectionChoice, Rule
 
 DONE, BAD_INPUT, CANNOT_JOIN, INNER, STOPPED = 0, 2, 3, 70, 130
 COMMANDS = ("panorama", "stack", "render", "inspect", "frames", "demo")
@@ -123,6 +123,13 @@ def _panorama(p: argparse.ArgumentParser) -> None:
     p.add_argument("--level", choices=("auto", "off"), default="auto")
     p.add_argument("--parallax", choices=("leave", "even"), default="leave",
                    help="bend frames a little so that near things meet")
+    p.add_argument("--blend", choices=[str(c) for c in Blend], default="wide",
+                   help="how frames pass into each other at seams")
+    p.add_argument("--keep", action="append", default=[], metavar="FRAME:MASK.png",
+                   help="where a frame, by its number from 1 or its file's name, must own the picture, white there")
+    p.add_argument("--never", action="append", default=[], metavar="FRAME:MASK.png",
+                   help="where a frame must not own the picture")
+    p.add_argument("--layers", metavar="DIR", help="write each frame in its place, with its own mask, 16-bit TIFF")
     shaping.add_view(p)
     shaping.add_cut(p)
     known = p.add_mutually_exclusive_group()

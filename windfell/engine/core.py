@@ -76,6 +76,10 @@ class Engine:
         key = key_of("features", opened.identity, ignored, detail, side, most)
         return self.cache.get(key, find, on_disk=True)
 
+    def owning(self, frame: Frame, purpose: str) -> np.ndarray | None:
+        """Where a frame must ("keep") or must not ("never") own the picture, as a mask (any size), or None."""
+        return self._ignore_mask(tuple(m.name for m in frame.masks if m.purpose == purpose))
+
     def ignored(self, frame: Frame) -> np.ndarray | None:
         """The frame's ignored areas as one mask (any size), or None."""
         return self._ignore_mask(tuple(m.name for m in frame.masks if m.purpose == "ignore"))

@@ -15,11 +15,13 @@ from windfell.job import Job
 from windfell.join.agree import Difference, difference, owned_picture, reaching
 from windfell.join.blend import FINE_LEVELS, reach, wide_correction
 from windfell.join.light import FrameLight, FrameSeen, fair_light, fitted_light, radius2, shared_samples
+from windfell.join.owning import with_owning
 from windfell.join.seams import BLOCK, Claim, cut_owner, nearest_owner, spread
 from windfell.join.warp import Warped, frame_map, warped
 from windfell.pixels.colour import perceptual
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
+from windfell.recipe.model import Blend
 from windfell.shape.bounds import covered_rays, fitted_canvas, native_px_per_unit
 from windfell.shape.canvas import Canvas
 
@@ -28,6 +30,7 @@ LIGHT_PIXELS = 160_000
 WIDE_PIXELS = 450_000
 DRAFT_WIDE_PIXELS = 60_000
 REACH = 3
+FEATHER_LEVELS, FEATHER_SIGMA = 2, 5.0
 
 
 class JoinedFrames(RegisteredFrames):
@@ -41,7 +44,8 @@ class JoinedFrames(RegisteredFrames):
         return key_of("light", self._world_key(job), *lit)
 
     def _owner_key(self, job: Job) -> str:
-        return key_of("owner", self._light_key(job), self.set.joining.cut_seams)
+        owning = tuple(tuple(m for m in f.masks if m.purpose != "ignore") for f in self.set.used)
+        return key_of("owner", self._light_key(job), self.set.joining.cut_seams, *(owning if any(owning) else ()))
 
     def _covered_rays(self, job: Job) -> NDArray[np.float64]:
         """Rays spread over all frames, for whatever has to hold them."""
@@ -118,8 +122,24 @@ class JoinedFrames(RegisteredFrames):
     def claims(self, surface: Canvas, job: Job) -> list[Claim]:
         """What every placed frame may own of a surface."""
         lights = self.lights(job)
-        return job.map(
+        claims = job.map(
             lambda n: self._claim(n, surface, lights[n], job), list(range(len(lights))), "comparing overlaps")
+        return with_owning(claims, *(self._owning(surface, p, job) for p in ("keep", "never")))
+
+    def _owning(self, surface: Canvas, purpose: str, job: Job) -> dict[int, tuple[Region, NDArray[np.bool_]]]:
+        """Where placed frames must, or must not, own a surface: (box, mask (h, w)) by number."""
+        found = {}
+        for n, at in enumerate(self.registration(job).placed):
+            mask = self._host.owning(self.set.used[at], purpose)
+            if mask is None:
+                continue
+            frame = self.posed(job)[n]
+            box = frame_box(frame, surface).blocks(BLOCK)
+            small = frame.scaled(mask.shape[1], mask.shape[0])
+            where = np.nan_to_num(frame_map(surface, box, small).dense(), nan=-9.0).astype(np.float32)
+            seen = cv2.remap(mask, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
+            found[n] = box, seen >= 128
+        return found
 
     def _claim(self, n: int, surface: Canvas, light: FrameLight, job: Job) -> Claim:
         frame = self.posed(job)[n]
@@ -144,12 +164,17 @@ class JoinedFrames(RegisteredFrames):
         return max(0, round(float(np.log2(max(reach_px, 1.0)))))
 
     def _fine_levels(self, px_per_unit: float, job: Job) -> int:
+        if self.set.joining.blend is Blend.NONE:
+            return 0
         full = native_px_per_unit(self.posed(job))
-        fine = min(FINE_LEVELS, self._levels(full, job))
+        feather = self.set.joining.blend is Blend.FEATHER
+        fine = FEATHER_LEVELS if feather else min(FINE_LEVELS, self._levels(full, job))
         return max(0, round(fine + float(np.log2(min(1.0, px_per_unit / full)))))
 
     def _wide(self, job: Job, pixels: int = WIDE_PIXELS) -> Wide | None:
         """The wide bands' correction, or None where the fine bands are all that is asked."""
+        if self.set.joining.blend is not Blend.WIDE:
+            return None
         full = native_px_per_unit(self.posed(job))
         if self._levels(full, job) <= FINE_LEVELS:
             return None
@@ -216,7 +241,8 @@ class JoinedFrames(RegisteredFrames):
 
     def draft_keys(self, job: Job) -> tuple[str, str]:
         """What a draft's frames hang on before and after blending."""
-        return self._owner_key(job), key_of(self._owner_key(job), self.set.joining.blend_pct)
+        joining = self.set.joining
+        return self._owner_key(job), key_of(self._owner_key(job), joining.blend_pct, joining.blend)
 
     def small_sheet(self, n: int, scale: float, job: Job) -> Sheet:
         """Placed frame `n` as it is developed, at about a scale."""

@@ -11,15 +11,17 @@ from numpy.typing import NDArray
 
 from windfell.engine.cache import key_of
 from windfell.engine.draft import drafted
+from windfell.engine.joined import FEATHER_LEVELS, FEATHER_SIGMA
 from windfell.engine.laid_out import LaidOutFrames
 from windfell.engine.picture import Picture
 from windfell.engine.sources import FULL_FROM, canonical_scale
 from windfell.engine.surface import Ownership, heard_at, owner_at, owners_near, sampled, softly, surface_map
 from windfell.job import Job
-from windfell.join.blend import Piece, blended, hard_weights, heard_only, reach
+from windfell.join.blend import Piece, blended, feathered, hard_weights, heard_only, reach
+from windfell.join.warp import Warped, covered
 from windfell.pixels.resample import GridMap
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Kind
+from windfell.recipe.model import Blend, Kind
 from windfell.shape.canvas import Canvas
 
 F32 = NDArray[np.float32]
@@ -36,7 +38,7 @@ class PanoramaStages(LaidOutFrames):
     def key(self, job: Job) -> str:
         """Changes when the picture may have changed."""
         s = self.set
-        return key_of(self._owner_key(job), s.view, s.outline, s.joining.blend_pct)
+        return key_of(self._owner_key(job), s.view, s.outline, s.joining.blend_pct, s.joining.blend)
 
     def draft(self, side: int, job: Job) -> tuple[Canvas, NDArray[np.uint8]]:
         """The canvas at full size, found coarsely, and the whole picture at about `side` px a side as a screen shows
@@ -106,11 +108,33 @@ class PanoramaStages(LaidOutFrames):
         if len(pieces) == 1 and pieces[0].box == Region(0, 0, where.width, where.height):
             return pieces[0].frame.light
         weights = hard_weights(shape, pieces)
+        if self.set.joining.blend is Blend.FEATHER and levels:
+            scale = 2.0 ** (levels - FEATHER_LEVELS)
+            return blended(shape, pieces, feathered(shape, pieces, weights, FEATHER_SIGMA * scale), 0)
         if levels:
             own, parts, coarse = self.ownership(job), self.differences(job), self.coarse_surface(job)
             heard = [parts[n] and heard_at(parts[n], coarse, where.part(p.box), own.surface) for n, p in seen.items()]
             pieces = heard_only(shape, pieces, weights, heard)
         return blended(shape, pieces, weights, levels)
+
+    def warped_frame(self, n: int, canvas: Canvas, region: Region, job: Job) -> Warped | None:
+        """Placed frame `n`, lit, on a region of a canvas; None if it is not there."""
+        return self._warp(n, canvas, region, self.lights(job)[n], job)
+
+    def owners(self, canvas: Canvas, region: Region, job: Job) -> NDArray[np.int16]:
+        """The placed frame that owns each px (h, w) of a region, as the blending has it; -1 where none is."""
+        own = self.ownership(job)
+        where = surface_map(own.surface, canvas, region)
+        best = np.full((region.height, region.width), -1.0, np.float32)
+        owner = np.full(best.shape, -1, np.int16)
+        for n, frame in enumerate(self.posed(job)):
+            seen = covered(canvas, region, frame)
+            if not seen.any():
+                continue
+            claim = np.where(seen, where.spread(softly(own, n, where.nodes)) + np.float32(2), np.float32(-1))
+            better = claim > best
+            owner[better], best[better] = n, claim[better]
+        return owner
 
     def owner_map(self, scale: float, job: Job) -> tuple[NDArray[np.int16], NDArray[np.bool_]]:
         """(owner, covered), each (h, w), over the whole picture at a small scale.

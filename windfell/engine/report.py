@@ -11,6 +11,7 @@ from windfell.align.parallax import parallax_px
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.align.series import NotOnto, Onto
 from windfell.engine.panorama import PanoramaStages
+from windfell.engine.seam_walk import seam_walk
 from windfell.engine.stack import StackStages
 from windfell.job import Job
 from windfell.recipe.model import Frame, FrameSet
@@ -28,7 +29,7 @@ def panorama_report(
     """The panorama report (docs/command-line.md): poses, links, errors, sizes."""
     found = stages.registration(job)
     frames = stages.set.used
-    doubtful = doubts_in_words(found)
+    doubtful, placed = doubts_in_words(found), found.placed
     return {
         "kind": "panorama",
         "frames": [_pose(frames[n], f, doubtful.get(n)) for n, f in enumerate(found.frames)],
@@ -47,6 +48,8 @@ def panorama_report(
         "height": size[1],
         "kept_area": round(stages.kept_area(job), 4),
         "outline": outline_report(stages, job),
+        "seams": [{"a": placed[s.a], "b": placed[s.b], "x": round(s.x, 1), "y": round(s.y, 1),
+                   "rating": round(s.rating, 3)} for s in seam_walk(stages, job)],
         "seconds": {k: round(v, 3) for k, v in seconds.items()},
     }
 

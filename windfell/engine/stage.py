@@ -41,6 +41,8 @@ class Host(Protocol):
 
     def ignored(self, frame: Frame) -> np.ndarray | None: ...
 
+    def owning(self, frame: Frame, purpose: str) -> np.ndarray | None: ...
+
     def features(self, opened: Opened, frame: Frame, job: Job, detail: Detail = Detail.QUICK) -> Features: ...
 
     def optics(self, opened: Opened, frame: Frame) -> Optics | None: ...
@@ -114,7 +116,8 @@ def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarra
 
 def content_key(opened: list[Opened], frames: tuple[Frame, ...]) -> tuple:
     """What the places of features depend on: pixels, ignored areas, the lens's bending."""
-    return tuple((o.identity, f.masks, _bending(f.lens)) for o, f in zip(opened, frames, strict=True))
+    return tuple((o.identity, tuple(m for m in f.masks if m.purpose == "ignore"), _bending(f.lens))
+                 for o, f in zip(opened, frames, strict=True))
 
 
 def _bending(c: LensCorrection) -> tuple:

@@ -107,6 +107,23 @@ def hard_weights(shape: tuple[int, int], pieces: Sequence[Piece]) -> list[F32]:
     return [(owner[p.at] == n).astype(np.float32) for n, p in enumerate(pieces)]
 
 
+def feathered(
+    shape: tuple[int, int], pieces: Sequence[Piece], weights: Sequence[F32], sigma: float
+) -> list[F32]:
+    """Hard weights, each on its box, made to pass into each other over a few px, only where the frames are valid."""
+    soft, total = [], np.zeros(shape, np.float32)
+    for piece, weight in zip(pieces, weights, strict=True):
+        whole = np.zeros(shape, np.float32)
+        whole[piece.at] = weight
+        part = cv2.GaussianBlur(whole, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE)[piece.at]
+        if piece.frame.valid is not None:
+            part = part * piece.frame.valid
+        soft.append(part)
+        total[piece.at] += part
+    return [np.where(total[p.at] > 1e-6, s / np.maximum(total[p.at], 1e-6), w)
+            for p, s, w in zip(pieces, soft, weights, strict=True)]
+
+
 def heard_only(
     shape: tuple[int, int], pieces: Sequence[Piece], weights: Sequence[F32],
     heard: Sequence[tuple[F32, F32] | None],

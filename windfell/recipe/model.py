@@ -53,6 +53,14 @@ class Edges(StrEnum):
     PULL = "pull"
 
 
+class Blend(StrEnum):
+    """How frames pass into each other at seams: by bands as wide as asked for, by a narrow feather, or not at all."""
+
+    WIDE = "wide"
+    FEATHER = "feather"
+    NONE = "none"
+
+
 class Rule(StrEnum):
     MEDIAN = "median"
     MEAN = "mean"
@@ -163,7 +171,10 @@ class LensCorrection:
 
 @dataclass(frozen=True)
 class Mask:
-    """A painted mask, named by the hash of its content; 255 is inside."""
+    """A painted mask of a frame, named by the hash of its content; 255 is inside.
+
+    `purpose`: "ignore" (no points are taken there), "keep" (the frame must own the spot), "never" (it must not).
+    """
 
     name: str
     purpose: str = "ignore"
@@ -377,13 +388,24 @@ class Outline:
 
 
 @dataclass(frozen=True)
+class FineSpot:
+    """A direction at which a seam was looked at and found fine."""
+
+    longitude: float = number(0.0, -180.0, 180.0, "°")
+    latitude: float = number(0.0, -90.0, 90.0, "°")
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
 class Joining:
     """`even_parallax`: frames are bent a little, smoothly, so that near things meet."""
 
     match_light: bool = True
     cut_seams: bool = True
+    blend: Blend = Blend.WIDE
     blend_pct: float = number(60.0, 0.0, 100.0, "%")
     even_parallax: bool = False
+    fine: tuple[FineSpot, ...] = ()
     unknown: Unknown = ()
 
 
@@ -471,8 +493,9 @@ def picture_parts(project: Project, set_id: str) -> tuple:
     frame_set = project.set(set_id)
     inner = tuple(picture_parts(project, i) for i in sorted(nested_in(project, set_id)))
     wide = frame_set.output.width_px if frame_set.view.full_sphere else None
+    joining = replace(frame_set.joining, fine=())
     own = (
         frame_set.kind, frame_set.used, frame_set.registration, frame_set.view,
-        frame_set.outline, frame_set.joining, frame_set.combining, wide,
+        frame_set.outline, joining, frame_set.combining, wide,
     )
     return own, inner

@@ -8,17 +8,19 @@ import cv2
 import numpy as np
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
-from PySide6.QtWidgets import QCheckBox, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QLabel, QStackedWidget, QVBoxLayout, QWidget
 
 from windfell.align.even import Evened
 from windfell.app import theme
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.seam_walk import SeamWalk
 from windfell.app.stations.station import Station
 from windfell.app.widgets.bars import Bars
+from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
 from windfell.job import Job
-from windfell.recipe.model import FrameSet
+from windfell.recipe.model import Blend, FrameSet, picture_parts
 
 SEAM_SIDE = 1400
 
@@ -69,15 +71,36 @@ class Join(Station):
         for part in (self.light, self.cut, self.even, self.even_words, self.blend, self.show_seams):
             self.column.addWidget(part)
         self.column.addStretch(1)
+        self.blending = Choice("", (
+            ("wide", "Wide bands", "Light passes over widely, detail narrowly"),
+            ("feather", "Feather", "A few px of both frames"), ("none", "None", "Edge to edge")))
+        self.blending.picked.connect(lambda v: session.change("joining.blend", Blend(v), True))
+        self.column.insertWidget(5, self.blending)
+        self.walk = SeamWalk(session)
+        self.walk.flown.connect(lambda x, y: view.look_at(x, y, 1.0))
         self.area = Bars("Area each frame gives to the picture, %", "%")
         self.gain = Bars("Light added to each frame, in EV above the least", "EV")
         for bars in (self.area, self.gain):
             bars.picked.connect(self._pick)
+        bars = QWidget()
+        column = QVBoxLayout(bars)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addWidget(self.area, 1)
+        column.addWidget(self.gain, 1)
+        self.tabs = Choice("", (
+            ("walk", "Seam walk", "Every stretch of every seam, the worst first"),
+            ("bars", "Area and light", "What each frame gives")))
+        self.sheets = QStackedWidget()
+        self.sheets.addWidget(self.walk)
+        self.sheets.addWidget(bars)
+        self.tabs.picked.connect(lambda v: self.sheets.setCurrentIndex(("walk", "bars").index(v)))
+        self.tabs.set_value("walk")
         self.instrument = QWidget()
         layout = QVBoxLayout(self.instrument)
-        layout.setContentsMargins(12, 8, 16, 6)
-        layout.addWidget(self.area, 1)
-        layout.addWidget(self.gain, 1)
+        layout.setContentsMargins(12, 4, 16, 4)
+        layout.setSpacing(4)
+        layout.addWidget(self.tabs)
+        layout.addWidget(self.sheets, 1)
 
     @property
     def needed(self) -> list[QWidget]:
@@ -101,7 +124,9 @@ class Join(Station):
         self.light.setChecked(frame_set.joining.match_light)
         self.cut.setChecked(frame_set.joining.cut_seams)
         self.even.setChecked(frame_set.joining.even_parallax)
+        self.blending.set_value(str(frame_set.joining.blend))
         self.blend.set_value(frame_set.joining.blend_pct)
+        self.blend.setEnabled(frame_set.joining.blend is Blend.WIDE)
         self._ask(frame_set)
         self._show_bars()
 
@@ -120,6 +145,7 @@ class Join(Station):
         if self._asked is None or self._asked.id != frame_set.id:
             self.seams = None
         self._asked = frame_set
+        self.walk.ask((frame_set.id, picture_parts(self.session.project, frame_set.id)))
         project, engine = self.session.project, self.session.engine
         self.session.desk.ask(
             "seams", lambda job: seam_picture(engine, project, frame_set.id, job), self._have,

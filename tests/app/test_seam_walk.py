@@ -1,0 +1,53 @@
+"""The seam walk driven by its keys: to the next, given to the other frame, found fine, undone."""
+
+from PySide6.QtCore import Qt
+
+from tests.app.support import WindowTest
+from windfell.recipe.model import Blend
+
+
+class Walking(WindowTest):
+    def setUp(self):
+        super().setUp()
+        self.open("join")
+        self.join = self.window.stations["join"]
+        self.walk = self.join.walk
+        self.until(lambda: self.walk.list.count() > 0)
+
+    def test_the_keys_walk_fly_and_give_a_spot_away(self):
+        before = self.session.project
+        self.key(Qt.Key.Key_Period)
+        self.settle()
+        self.assertEqual(self.walk.list.currentRow(), 0)
+        self.until(lambda: len(self.walk.loupes.images) == 3)
+        self.assertGreater(self.window.view.zoom, self.window.view.fit_zoom)
+        self.assertIn("joined", self.walk.loupes.names)
+        stretch = self.walk.stretch
+        self.assertIn(str(self.walk.walk.numbers[stretch.b]), self.walk.take.text())
+        self.key(Qt.Key.Key_G)
+        self.until(lambda: self.session.history.undo_words and "give a spot" in self.session.history.undo_words)
+        self.assertTrue(any(m.purpose == "keep" for f in self.session.frame_set.frames for m in f.masks))
+        self.settle()
+        self.session.undo()
+        self.assertEqual(self.session.project, before)
+        self.settle()
+
+    def test_what_is_fine_leaves_the_list_and_comes_back_by_undo(self):
+        count = self.walk.list.count()
+        self.walk.step(1)
+        self.settle()
+        self.key(Qt.Key.Key_J)
+        self.assertLess(self.walk.list.count(), count)
+        self.assertEqual(len(self.session.frame_set.joining.fine), 1)
+        self.session.undo()
+        self.assertEqual(self.session.frame_set.joining.fine, ())
+        self.settle()
+
+    def test_blending_is_chosen_and_its_width_only_means_something_for_bands(self):
+        self.join.blending.press("none")
+        self.settle()
+        self.assertIs(self.session.frame_set.joining.blend, Blend.NONE)
+        self.assertFalse(self.join.blend.isEnabled())
+        self.join.blending.press("wide")
+        self.settle()
+        self.assertTrue(self.join.blend.isEnabled())

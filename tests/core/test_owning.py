@@ -1,0 +1,181 @@
+"""Who owns a spot by hand, how frames pass into each other, layers, and seams rated."""
+
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+import tifffile
+
+from tests.support import engine, frames_in, project_of, ridge
+from windfell.engine.layers import write_layers
+from windfell.engine.owning import given_spot
+from windfell.engine.seam_walk import seam_walk
+from windfell.errors import BadRequest
+from windfell.job import Job
+from windfell.join.owning import with_owning
+from windfell.join.rating import rated
+from windfell.join.seams import Claim, cut_owner
+from windfell.pixels.colour import to_view
+from windfell.pixels.tiles import Region
+from windfell.recipe.model import Blend, Joining, Kind, Mask
+from windfell.recipe.project_file import mask_name
+
+
+def claims() -> list[Claim]:
+    """Two frames side by side that share the middle third."""
+    out = []
+    for left in (0, 32):
+        box = Region(left, 0, 64, 48)
+        colour = np.random.default_rng(left).uniform(0, 0.02, (48, 64, 3)).astype(np.float32)
+        depth = np.minimum(np.arange(64), np.arange(64)[::-1])[None].repeat(48, 0).astype(np.float32) / 32
+        out.append(Claim(box, colour, np.ones((48, 64), bool), depth))
+    return out
+
+
+class Owning(unittest.TestCase):
+    def test_keep_and_never_are_obeyed_and_nothing_is_left_bare(self):
+        plain = claims()
+        spot = np.zeros((48, 64), bool)
+        spot[10:30, 40:60] = True  # of the first frame: columns 40 to 59 of the surface
+        kept = cut_owner((48, 96), with_owning(plain, {0: (plain[0].box, spot)}, {}), Job())
+        self.assertTrue((kept[10:30, 40:60] == 0).all())
+        shunned = cut_owner((48, 96), with_owning(plain, {}, {0: (plain[0].box, spot)}), Job())
+        self.assertTrue((shunned[10:30, 40:60] == 1).all())
+        everywhere = np.ones((48, 64), bool)
+        lone = cut_owner((48, 96), with_owning(plain, {}, {0: (plain[0].box, everywhere)}), Job())
+        self.assertTrue((lone[:, :32] == 0).all(), "what only one frame shows stays its own")
+        both = with_owning(plain, {0: (plain[0].box, everywhere), 1: (plain[1].box, everywhere)}, {})
+        self.assertTrue((cut_owner((48, 96), both, Job()) >= 0).all())
+
+    def test_a_spot_given_to_a_frame_is_owned_by_it_and_another_can_take_it_back(self):
+        own, project_engine = project_of(frames_in(ridge())), engine()
+        project, set_id = own
+        stages = project_engine.stages(project, set_id)
+        walk = seam_walk(stages, Job())
+        at = walk[len(walk) // 2]
+        for n in (at.a, at.b, at.a):
+            edit, masks = given_spot(stages, project, project_engine.masks, n, at.x, at.y, 22.0, Job())
+            project_engine.masks.update(masks)
+            project = edit.project
+            stages = project_engine.stages(project, set_id)
+            region = Region(round(at.x) - 6, round(at.y) - 6, 12, 12)
+            self.assertTrue((stages.owners(stages.canvas(Job()), region, Job()) == n).all())
+        with self.assertRaises(BadRequest):
+            given_spot(stages, project, project_engine.masks, 0, stages.canvas(Job()).width - 5.0, 200.0, 9.0, Job())
+
+    def test_masks_of_owning_do_not_move_the_frames(self):
+        own = engine()
+        project, set_id = project_of(frames_in(ridge()))
+        before = own.stages(project, set_id)
+        mask = np.full((20, 20), 255, np.uint8)
+        own.masks[mask_name(mask)] = mask
+        frames = project.set(set_id).frames
+        frames = (replace(frames[0], masks=(Mask(mask_name(mask), "keep"),)), *frames[1:])
+        after = own.stages(project.with_set(replace(project.set(set_id), frames=frames)), set_id)
+        self.assertEqual(before._ground_key(Job()), after._ground_key(Job()))
+        self.assertNotEqual(before._owner_key(Job()), after._owner_key(Job()))
+
+
+class Blending(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.engine = engine()
+        cls.project, cls.id = project_of(frames_in(ridge()))
+
+    def _picture(self, blend: Blend):
+        own = self.project.set(self.id)
+        return self.engine.picture(
+            self.project.with_set(replace(own, joining=Joining(blend=blend))), self.id, 1.0, Job())
+
+    def test_without_blending_every_px_is_of_one_frame_and_a_feather_passes_over_within_a_few_px(self):
+        pictures = {b: self._picture(b) for b in Blend}
+        own = self.project.set(self.id)
+        stages = self.engine.stages(self.project.with_set(replace(own, joining=Joining(blend=Blend.NONE))), self.id)
+        canvas = stages.canvas(Job())
+        whole = Region(0, 0, canvas.width, canvas.height)
+        owner = stages.owners(canvas, whole, Job())
+        for n in range(len(stages.posed(Job()))):
+            seen = stages.warped_frame(n, canvas, whole, Job())
+            mine = (owner == n) & pictures[Blend.NONE].covered
+            off = np.abs(seen.light - pictures[Blend.NONE].light).max(axis=2)[mine]
+            self.assertLess(np.percentile(off, 99), 2e-3)
+        edge = np.zeros(owner.shape, bool)
+        edge[:, 1:] = owner[:, 1:] != owner[:, :-1]
+        far = np.ones(owner.shape, bool)
+        for y, x in zip(*np.nonzero(edge), strict=True):
+            far[max(0, y - 24) : y + 25, max(0, x - 24) : x + 25] = False
+        both = far & pictures[Blend.NONE].covered
+        off = np.abs(pictures[Blend.FEATHER].light - pictures[Blend.NONE].light).max(axis=2)
+        self.assertLess(np.percentile(off[both], 99.5), 2e-3)
+        self.assertGreater(off[~far].max(), 0.01)
+        wide = np.abs(pictures[Blend.WIDE].light - pictures[Blend.NONE].light).max(axis=2)
+        self.assertGreater(wide[both].mean(), 2 * off[both].mean())
+
+    def test_layers_above_each_other_are_the_picture_without_blending(self):
+        own = self.project.set(self.id)
+        project = self.project.with_set(replace(own, joining=Joining(blend=Blend.NONE)))
+        with tempfile.TemporaryDirectory() as folder:
+            paths = write_layers(self.engine, project, self.id, Path(folder) / "new" / "layers", Job())
+            layers = [tifffile.imread(p) for p in paths]
+        self.assertEqual([p.name for p in paths], ["layer-01.tif", "layer-02.tif", "layer-03.tif", "layer-04.tif"])
+        alpha = np.stack([x[..., 3] for x in layers])
+        self.assertEqual(alpha.dtype, np.uint16)
+        self.assertTrue(((alpha > 0).sum(axis=0) <= 1).all())
+        joined = sum(x[..., :3].astype(np.float64) * (x[..., 3:] > 0) for x in layers) / 65535
+        picture = self._picture(Blend.NONE)
+        self.assertEqual(joined.shape, picture.light.shape)
+        truth = to_view(picture.light) / 255.0
+        off = np.abs(joined - truth).max(axis=2)[picture.covered]
+        self.assertLess(np.percentile(off, 99), 0.006)
+        self.assertTrue((layers[0][..., :3].any(axis=2) & (alpha[0] == 0)).any(), "nothing of a frame is lost")
+
+    def test_a_stack_has_no_layers(self):
+        project, set_id = project_of(frames_in(ridge()), Kind.STACK)
+        with tempfile.TemporaryDirectory() as folder, self.assertRaises(BadRequest):
+            write_layers(self.engine, project, set_id, Path(folder) / "layers", Job())
+
+
+class Ratings(unittest.TestCase):
+    def setUp(self):
+        rng = np.random.default_rng(4)
+        self.plain = cv2.GaussianBlur(rng.uniform(0.2, 0.8, (112, 112, 3)).astype(np.float32), (0, 0), 1.5)
+        self.mine = np.zeros((112, 112), bool)
+        self.mine[:, :56] = True
+        self.seen = np.ones((112, 112), bool)
+
+    def _rate(self, one, other):
+        joined = np.where(self.mine[..., None], one, other)
+        return rated(one, other, joined, self.mine, self.seen)
+
+    def test_frames_that_agree_are_fine_and_every_fault_is_named(self):
+        noisy = self.plain + np.random.default_rng(1).normal(0, 0.008, self.plain.shape).astype(np.float32)
+        self.assertLess(self._rate(self.plain, noisy).rating, 0.6)
+        moved = np.roll(self.plain, 7, axis=0)
+        found = self._rate(self.plain, moved)
+        self.assertGreater(found.structure, 1.0)
+        self.assertIn("twice", found.why)
+        stained = self.plain + np.array([0.08, 0, 0], np.float32)
+        found = self._rate(self.plain, stained)
+        self.assertGreater(found.step, 1.0)
+        self.assertLess(found.structure, 0.5)
+        found = self._rate(self.plain, cv2.GaussianBlur(self.plain, (0, 0), 4))
+        self.assertGreater(found.softness, 1.0)
+
+    def test_no_seam_is_no_rating(self):
+        self.mine[:] = True
+        self.assertIsNone(self._rate(self.plain, self.plain))
+
+    def test_the_walk_lists_the_worst_first_with_their_frames(self):
+        project, set_id = project_of(frames_in(ridge()))
+        own = replace(project.set(set_id), joining=Joining(match_light=False, blend=Blend.NONE))
+        stages = engine().stages(project.with_set(own), set_id)
+        walk = seam_walk(stages, Job())
+        self.assertEqual([s.rating for s in walk], sorted((s.rating for s in walk), reverse=True))
+        self.assertTrue(all(s.a < s.b for s in walk))
+        wide, high = stages.size(Job())
+        self.assertTrue(all(0 <= s.x <= wide and 0 <= s.y <= high for s in walk))
+        calm = seam_walk(engine().stages(project, set_id), Job())
+        self.assertGreater(walk[0].rating, calm[0].rating)

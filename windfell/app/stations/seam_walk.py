@@ -1,0 +1,278 @@
+"""The seam walk: stretches of seams, the worst first; three loupes; given to the other frame, or marked as fine."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QImage, QPainter, QPen
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from windfell.app import theme
+from windfell.app.picture.images import draw_fitted, image_of
+from windfell.app.session import Session
+from windfell.engine.owning import given_spot
+from windfell.engine.seam_walk import Stretch, seam_walk
+from windfell.job import Job
+from windfell.pixels.colour import to_view
+from windfell.pixels.tiles import Region
+from windfell.recipe.model import FineSpot, Project
+
+MARK = 1.0
+LISTED = 120
+LOUPE = 200
+FINE_WITHIN_DEG = 0.4
+
+
+@dataclass(frozen=True)
+class Walk:
+    """The stretches of a project's set, the directions of their middles, and the frames' numbers from 1."""
+
+    project: Project
+    set_id: str
+    stretches: list[Stretch]
+    directions: np.ndarray
+    numbers: list[int]
+    scale: float
+
+
+class Loupes(QWidget):
+    """One frame, the join, the other frame, at the same spot."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.images: list[QImage] = []
+        self.names = ("", "joined", "")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName("Three loupes: one frame, the join, the other frame")
+
+    def sizeHint(self) -> QSize:
+        return QSize(420, 150)
+
+    def show_images(self, images: list[QImage], names: tuple[str, str, str]) -> None:
+        self.images, self.names = images, names
+        self.update()
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        wide = (self.width() - 12) / 3
+        for n in range(3):
+            box = QRectF(n * (wide + 6), 0, wide, self.height() - 18)
+            p.fillRect(box, theme.colour("surround"))
+            if n < len(self.images):
+                p.save()
+                p.setClipRect(box)
+                draw_fitted(p, self.images[n], box)
+                p.restore()
+            p.setPen(QPen(theme.colour("gorse" if n == 1 else "line"), 2 if n == 1 else 1))
+            p.drawRect(box.adjusted(0, 0, -1, -1))
+            p.setPen(theme.colour("ink"))
+            p.setFont(theme.words_font(9))
+            p.drawText(QRectF(box.left(), box.bottom() + 1, wide, 17), Qt.AlignmentFlag.AlignCenter, self.names[n])
+
+
+class SeamWalk(QWidget):
+    """`flown(x, y)`: the share of the picture to look at."""
+
+    flown = Signal(float, float)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.walk: Walk | None = None
+        self._asked = None
+        self._rows: list[int] = []
+        self.list = QListWidget()
+        self.list.setAccessibleName("Stretches of seams, the worst first")
+        self.list.setFixedWidth(290)
+        self.list.currentRowChanged.connect(self._chosen)
+        self.words = QLabel("")
+        self.words.setProperty("role", "quiet")
+        self.loupes = Loupes()
+        self.before, self.after = QPushButton("Previous"), QPushButton("Next")
+        self.give, self.take = QPushButton("Give to the one"), QPushButton("Give to the other")
+        self.fine = QPushButton("It is fine")
+        tips = ("To the one before in the list (,)", "To the next in the list (.)",
+                "The spot is given to the frame at the left (G)",
+                "The spot is given to the frame at the right (Shift+G)",
+                "Leave it out of the list (J)")
+        for button, step, tip in zip(
+                (self.before, self.after, self.give, self.take, self.fine),
+                (lambda: self.step(-1), lambda: self.step(1), lambda: self.give_spot(0), lambda: self.give_spot(1),
+                 self.mark_fine), tips, strict=True):
+            button.clicked.connect(lambda _=False, f=step: f())
+            button.setToolTip(tip)
+        row = QHBoxLayout()
+        for button in (self.before, self.after, self.give, self.take, self.fine):
+            row.addWidget(button)
+        row.addStretch(1)
+        left = QVBoxLayout()
+        left.addWidget(self.words)
+        left.addWidget(self.list, 1)
+        right = QVBoxLayout()
+        right.addWidget(self.loupes, 1)
+        right.addLayout(row)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addLayout(left)
+        layout.addLayout(right, 1)
+
+    @property
+    def stretch(self) -> Stretch | None:
+        at = self.list.currentRow()
+        return self.walk.stretches[self._rows[at]] if self.walk and 0 <= at < len(self._rows) else None
+
+    def ask(self, parts: tuple) -> None:
+        """Walk the seams of the set in hand, unless that is done for what it is now."""
+        if parts == self._asked:
+            return
+        self._asked = parts
+        s = self.session
+        engine, project, set_id = s.engine, s.project, s.set_id
+        self.words.setText("Walking the seams…")
+
+        def walk(job: Job) -> Walk:
+            stages = engine.stages(project, set_id)
+            found = seam_walk(stages, job)[:LISTED]
+            canvas = stages.canvas(job)
+            rays = canvas.rays(np.array([[f.x, f.y] for f in found]).reshape(-1, 2))
+            ids = [f.id for f in stages.set.frames]
+            used = stages.set.used
+            numbers = [1 + ids.index(used[n].id) for n in stages.registration(job).placed]
+            return Walk(project, set_id, found, _degrees(rays), numbers, canvas.width)
+
+        def forget(*_) -> None:
+            self._asked = None
+            self.words.setText("")
+
+        s.desk.ask("seam walk", walk, self._have, forget, forget, quiet=True)
+
+    def _have(self, walk: Walk) -> None:
+        kept = self.stretch
+        self.walk = walk
+        own = self.session.frame_set
+        fine = [(f.longitude, f.latitude) for f in own.joining.fine] if own else []
+        self._rows = [n for n, at in enumerate(walk.directions) if not _near(at, fine)]
+        self.list.blockSignals(True)
+        self.list.clear()
+        for n in self._rows:
+            s = walk.stretches[n]
+            mark = "▲" if s.rating > MARK else "△" if s.rating > MARK / 2 else "·"
+            pair = f"{walk.numbers[s.a]} | {walk.numbers[s.b]}"
+            why = s.rated.why if s.rating > MARK / 2 else "nothing to notice"
+            self.list.addItem(QListWidgetItem(f"{mark}  {s.rating:.2f}   {pair}   {why}"))
+        self.list.blockSignals(False)
+        worse = sum(walk.stretches[n].rating > MARK for n in self._rows)
+        said = "none that an eye would notice" if not worse else f"{worse} that an eye may notice"
+        self.words.setText(f"{len(self._rows)} stretches, {said}")
+        if kept is not None and self._rows:
+            off = [np.hypot(walk.stretches[n].x - kept.x, walk.stretches[n].y - kept.y) for n in self._rows]
+            self.list.setCurrentRow(int(np.argmin(off)))
+        self._enable()
+
+    def _enable(self) -> None:
+        there = self.stretch is not None
+        for button in (self.give, self.take, self.fine):
+            button.setEnabled(there)
+        for button in (self.before, self.after):
+            button.setEnabled(bool(self._rows))
+        if there:
+            a, b = (self.walk.numbers[n] for n in (self.stretch.a, self.stretch.b))
+            self.give.setText(f"Give to {a}")
+            self.take.setText(f"Give to {b}")
+
+    def step(self, by: int) -> None:
+        """To the next stretch of the list, or the one before."""
+        if self._rows:
+            self.list.setCurrentRow((max(self.list.currentRow(), -1 if by > 0 else 0) + by) % len(self._rows))
+
+    def _chosen(self, _row: int) -> None:
+        self._enable()
+        stretch = self.stretch
+        if stretch is None:
+            return
+        s, walk = self.session, self.walk
+        engine = s.engine
+
+        def look(job: Job) -> tuple:
+            stages = engine.stages(s.project, walk.set_id)
+            canvas = stages.canvas(job)
+            region = Region(round(stretch.x) - LOUPE // 2, round(stretch.y) - LOUPE // 2, LOUPE, LOUPE)
+            stages.prepare(1.0, job)
+            images = []
+            for n in (stretch.a, None, stretch.b):
+                if n is None:
+                    part = stages.render(region, 1.0, job)
+                    light, mask = part.light, part.covered
+                else:
+                    seen = stages.warped_frame(n, canvas, region, job)
+                    if seen is None:
+                        light, mask = np.zeros((LOUPE, LOUPE, 3), np.float32), np.zeros((LOUPE, LOUPE), bool)
+                    else:
+                        light, mask = seen.light, seen.mask()
+                rgb = to_view(np.ascontiguousarray(light)) * mask[..., None]
+                images.append(image_of(np.dstack([rgb, 255 * mask]).astype(np.uint8)))
+            return images, (stretch.x / canvas.width, stretch.y / canvas.height)
+
+        def show(found: tuple) -> None:
+            images, place = found
+            a, b = (walk.numbers[n] for n in (stretch.a, stretch.b))
+            self.loupes.show_images(images, (f"frame {a}", "joined", f"frame {b}"))
+            self.flown.emit(*place)
+
+        s.desk.ask("loupes", look, show, lambda _: None, quiet=True)
+
+    def give_spot(self, which: int) -> None:
+        """The stretch's spot is given to its one (0) or other (1) frame."""
+        stretch, s = self.stretch, self.session
+        if stretch is None or s.frame_set is None:
+            return
+        n = (stretch.a, stretch.b)[which]
+        self._give(n, stretch.x, stretch.y, 0.012 * self.walk.scale)
+
+    def _give(self, n: int, x: float, y: float, radius: float) -> None:
+        s = self.session
+        engine, project, set_id = s.engine, s.project, s.set_id
+        known = dict(engine.masks)
+
+        def work(job: Job) -> tuple:
+            return given_spot(engine.stages(project, set_id), project, known, n, x, y, radius, job)
+
+        def done(found: tuple) -> None:
+            edit, masks = found
+            if s.project is project:
+                engine.masks.update(masks)
+                s.edit(edit, True)
+
+        s.desk.ask("give", work, done)
+
+    def mark_fine(self) -> None:
+        """The stretch is fine: it leaves the list."""
+        stretch, s = self.stretch, self.session
+        if stretch is None:
+            return
+        lon, lat = self.walk.directions[self._rows[self.list.currentRow()]]
+        spot = FineSpot(round(float(lon), 3), round(float(lat), 3))
+        s.change("joining.fine", (*s.frame_set.joining.fine, spot), True)
+        row = self.list.currentRow()
+        self._have(self.walk)
+        self.list.setCurrentRow(min(row, len(self._rows) - 1))
+
+
+def _degrees(rays: np.ndarray) -> np.ndarray:
+    return np.degrees(np.stack([np.arctan2(rays[:, 0], rays[:, 2]), -np.arcsin(np.clip(rays[:, 1], -1, 1))], -1))
+
+
+def _near(place: np.ndarray, spots: list[tuple[float, float]]) -> bool:
+    return any(np.hypot((place[0] - lon + 180) % 360 - 180, place[1] - lat) < FINE_WITHIN_DEG for lon, lat in spots)

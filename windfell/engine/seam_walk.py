@@ -1,0 +1,99 @@
+"""The seams of a panorama in stretches, the worst first."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.engine.panorama import PanoramaStages
+from windfell.engine.picture import Picture
+from windfell.job import Job
+from windfell.join.rating import Rated, rated
+from windfell.pixels.colour import perceptual
+from windfell.pixels.tiles import Region
+from windfell.shape.canvas import Canvas
+
+Array = NDArray[np.float64]
+
+WALK_PIXELS = 12_000_000
+MAP_PIXELS = 600_000
+STRETCH, PATCH = 72, 112
+MOST = 600
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """A piece of the seam between placed frames `a` and `b`: its middle in px of the picture at full size, its rating
+    (1 is where an eye begins to notice).
+    """
+
+    a: int
+    b: int
+    x: float
+    y: float
+    rated: Rated
+
+    @property
+    def rating(self) -> float:
+        return self.rated.rating
+
+
+def seam_walk(stages: PanoramaStages, job: Job) -> list[Stretch]:
+    """All stretches of all seams that the picture shows, the worst first."""
+    full = stages.canvas(job)
+    scale = min(1.0, float(np.sqrt(WALK_PIXELS / (full.width * full.height))))
+    canvas = full.scaled(scale)
+    stages.prepare(scale, job)
+    middles = seam_middles(stages, canvas, job)
+    if len(middles) > MOST:
+        middles = [middles[int(k)] for k in np.linspace(0, len(middles) - 1, MOST)]
+    found = job.map(lambda m: _rated(stages, canvas, scale, m, job), middles, "walking the seams")
+    kx, ky = full.width / canvas.width, full.height / canvas.height
+    rows = [Stretch(a, b, (x + 0.5) * kx - 0.5, (y + 0.5) * ky - 0.5, r)
+            for (a, b, x, y), r in zip(middles, found, strict=True) if r is not None]
+    return sorted(rows, key=lambda s: -s.rating)
+
+
+def seam_middles(stages: PanoramaStages, canvas: Canvas, job: Job) -> list[tuple[int, int, float, float]]:
+    """(a, b, x, y): stretches of seams as pairs of placed frames and px of the canvas."""
+    small = canvas.scaled(min(1.0, float(np.sqrt(MAP_PIXELS / (canvas.width * canvas.height)))))
+    owner = stages.owners(small, Region(0, 0, small.width, small.height), job).astype(np.int32)
+    k = canvas.width / small.width
+    spots: dict[tuple[int, int], list[Array]] = {}
+    for dy, dx in ((0, 1), (1, 0)):
+        p, q = owner[: owner.shape[0] - dy, : owner.shape[1] - dx], owner[dy:, dx:]
+        y, x = np.nonzero((p != q) & (p >= 0) & (q >= 0))
+        pairs = np.stack([np.minimum(p[y, x], q[y, x]), np.maximum(p[y, x], q[y, x])], -1)
+        for pair in {tuple(v) for v in pairs.tolist()}:
+            here = (pairs == pair).all(axis=1)
+            spots.setdefault(pair, []).append(np.stack([x[here] + dx / 2, y[here] + dy / 2], -1))
+    found = []
+    for (a, b), parts in sorted(spots.items()):
+        points = (np.concatenate(parts) + 0.5) * k - 0.5
+        cells = np.floor(points / STRETCH).astype(int)
+        for cell in sorted({tuple(c) for c in cells.tolist()}):
+            mine = points[(cells == cell).all(axis=1)]
+            x, y = mine[np.argmin(np.linalg.norm(mine - mine.mean(axis=0), axis=1))]
+            found.append((a, b, float(x), float(y)))
+    return found
+
+
+def _rated(stages: PanoramaStages, canvas: Canvas, scale: float, middle: tuple[int, int, float, float], job: Job
+           ) -> Rated | None:
+    """A stretch rated on the patch around it."""
+    job.check()
+    a, b, x, y = middle
+    region = Region(round(x) - PATCH // 2, round(y) - PATCH // 2, PATCH, PATCH)
+    seen = [stages.warped_frame(n, canvas, region, job) for n in (a, b)]
+    if seen[0] is None or seen[1] is None:
+        return None
+    both = seen[0].mask() & seen[1].mask()
+    owner = stages.owners(canvas, region, job)
+    both &= (owner == a) | (owner == b)
+    joined: Picture = stages.render(region, scale, job)
+    looks = [perceptual(np.ascontiguousarray(p)) for p in (seen[0].light, seen[1].light, joined.light)]
+    inner = cv2.erode(both.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
+    return rated(*looks, owner == a, inner)

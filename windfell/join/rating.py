@@ -1,0 +1,123 @@
+"""How much an eye would notice a stretch of a seam: structure broken or doubled, a step of light or colour, softness
+that changes; each against what the surroundings hide.
+
+All is judged on small patches around the stretch: both frames as they lie there, the joined picture, who owns what.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+F32 = NDArray[np.float32]
+
+FINE, BROAD = 1.0, 6.0
+BAND, SIDE = 9, 4
+NOISE = 0.012
+STRUCTURE, STEP, SOFT = 0.36, 0.02, 1.1
+LEAST_TEXTURE = 0.018
+SHIFTS = (-1, 0, 1)
+THIRDS = np.full((1, 3), 1 / 3, np.float32)
+
+
+@dataclass(frozen=True)
+class Rated:
+    """What speaks against a stretch, each 1 where an eye begins to notice; the worst of them is its rating."""
+
+    structure: float
+    step: float
+    softness: float
+
+    @property
+    def rating(self) -> float:
+        return max(self.structure, self.step, self.softness)
+
+    @property
+    def why(self) -> str:
+        worst = max(("structure", "step", "softness"), key=lambda name: getattr(self, name))
+        return {"structure": "what one frame shows ends or comes twice", "step": "light or colour steps",
+                "softness": "sharpness changes"}[worst]
+
+
+def rated(one: F32, other: F32, joined: F32, mine: NDArray[np.bool_], seen: NDArray[np.bool_]) -> Rated | None:
+    """The rating of the seam within a patch: perceptual values (h, w, 3) of both frames and of the joined picture,
+    where the first owns (h, w), where both are seen; None if too little is.
+    """
+    edge = _edge(mine) & seen
+    if edge.sum() < 8:
+        return None
+    near = cv2.dilate(edge.astype(np.uint8), np.ones((2 * BAND + 1,) * 2, np.uint8)) > 0
+    near &= seen
+    close = (cv2.dilate(edge.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0) & seen
+    return Rated(_structure(one, other, close, near), _step(one, other, joined, mine, near, edge),
+                 _softness(one, other, mine, near))
+
+
+def _edge(mine: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    out = np.zeros(mine.shape, bool)
+    out[:, 1:] |= mine[:, 1:] != mine[:, :-1]
+    out[1:] |= mine[1:] != mine[:-1]
+    return out
+
+
+def _grey(picture: F32) -> F32:
+    return cv2.transform(np.ascontiguousarray(picture), THIRDS).reshape(picture.shape[:2])
+
+
+def _bands(picture: F32) -> F32:
+    """What is neither noise nor light: the detail between two scales, (h, w, 3)."""
+    return cv2.GaussianBlur(picture, (0, 0), FINE) - cv2.GaussianBlur(picture, (0, 0), BROAD)
+
+
+def _structure(one: F32, other: F32, close: NDArray[np.bool_], near: NDArray[np.bool_]) -> float:
+    """How much of the detail along the seam the frames do not share, a px of misfit forgiven."""
+    a, b = _bands(one), _bands(other)
+    least = np.full(a.shape[:2], np.inf, np.float32)
+    for dy in SHIFTS:
+        for dx in SHIFTS:
+            moved = np.roll(b, (dy, dx), axis=(0, 1))
+            least = np.minimum(least, np.abs(a - moved).max(axis=2))
+    detail = np.maximum(np.abs(a).max(axis=2), np.abs(b).max(axis=2))
+    around = float(np.sqrt(np.mean(detail[near] ** 2))) + 2 * NOISE
+    # the worst run along the seam counts, not its mean
+    off = cv2.blur(np.where(close, np.maximum(least - NOISE, 0), 0).astype(np.float32), (9, 9))
+    weight = cv2.blur(close.astype(np.float32), (9, 9))
+    worst = float((off / np.maximum(weight, 0.15))[close].max())
+    return worst / (STRUCTURE * around + 0.012)
+
+
+def _step(one: F32, other: F32, joined: F32, mine: NDArray[np.bool_], near: NDArray[np.bool_],
+          edge: NDArray[np.bool_]) -> float:
+    """What the joined picture steps by across the seam that neither frame does there, colour by colour."""
+    first, second = (mine & near).astype(np.float32), (~mine & near).astype(np.float32)
+    shape = (2 * SIDE + 1, 2 * SIDE + 1)
+
+    def across(picture: F32) -> F32:
+        sums = [cv2.blur(picture * m[..., None], shape) / np.maximum(cv2.blur(m, shape), 1e-3)[..., None]
+                for m in (first, second)]
+        return sums[0] - sums[1]
+
+    steps = [across(p) for p in (joined, one, other)]
+    low, high = np.minimum(steps[1], steps[2]), np.maximum(steps[1], steps[2])
+    excess = np.maximum(np.maximum(steps[0] - high, low - steps[0]), 0).max(axis=2)
+    enough = (cv2.blur(first, shape) > 0.2) & (cv2.blur(second, shape) > 0.2) & edge
+    if not enough.any():
+        return 0.0
+    texture = float(np.sqrt(np.mean(_bands(joined)[near] ** 2)))
+    return float(np.percentile(excess[enough], 80)) / (STEP + 0.35 * texture)
+
+
+def _softness(one: F32, other: F32, mine: NDArray[np.bool_], near: NDArray[np.bool_]) -> float:
+    """How much sharper one frame is than the other where both show the same."""
+    def energy(picture: F32) -> float:
+        grey = _grey(picture)
+        fine = grey - cv2.GaussianBlur(grey, (0, 0), 1.2)
+        return float(np.sqrt(np.mean(fine[near] ** 2)))
+
+    a, b = energy(one), energy(other)
+    if max(a, b) < LEAST_TEXTURE:
+        return 0.0
+    return abs(float(np.log(max(a, 1e-4) / max(b, 1e-4)))) / SOFT
