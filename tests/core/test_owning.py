@@ -141,7 +141,7 @@ class Blending(unittest.TestCase):
 class Ratings(unittest.TestCase):
     def setUp(self):
         rng = np.random.default_rng(4)
-        self.plain = cv2.GaussianBlur(rng.uniform(0.2, 0.8, (112, 112, 3)).astype(np.float32), (0, 0), 1.5)
+        self.plain = cv2.GaussianBlur(rng.uniform(0.2, 0.8, (112, 112, 3)).astype(np.float32), (0, 0), 0.9)
         self.mine = np.zeros((112, 112), bool)
         self.mine[:, :56] = True
         self.seen = np.ones((112, 112), bool)
