@@ -207,6 +207,7 @@ class Deeds:
     def _draw(self, kind: str) -> None:
         """Take the pencil for one line that is level or upright, whatever station shows the picture."""
         if self.session.station == "combine":
+            self.window.stations["combine"].open_tab("cut")
             self.window.stations["combine"].take(kind)
         else:
             self.window.stations["shape"].draw_once(kind)

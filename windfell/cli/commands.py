@@ -24,7 +24,7 @@ from windfell.errors import BadRequest, CannotJoin, OutputFailed
 from windfell.frames.masks import read_mask
 from windfell.frames.still import StillFrame
 from windfell.job import Job
-from windfell.output.writers import writer_for
+from windfell.output.writers import WRITERS, writer_for
 from windfell.recipe import developing
 from windfell.recipe.developments import read_development
 from windfell.recipe.model import (
@@ -32,6 +32,7 @@ from windfell.recipe.model import (
     Blend,
     Camera,
     Combining,
+    Display,
     FileSource,
     Format,
     FrameSet,
@@ -49,6 +50,7 @@ from windfell.recipe.model import (
 )
 from windfell.recipe.points_file import points_words, read_points
 from windfell.recipe.project_file import Masks, load_project, mask_name, written_whole
+from windfell.recipe.weights_file import read_weights
 
 
 def run_panorama(options: Namespace, job: Job) -> None:
@@ -107,14 +109,42 @@ def _prepared(frame_set: FrameSet, options: Namespace) -> Project:
 def run_stack(options: Namespace, job: Job) -> None:
     frame_set = _new_set(options, Kind.STACK)
     reference = frame_set.frames[numbered(options.reference, options.frames)].id
+    frame_set, masks = _weighed(frame_set, options), {}
+    base = None if options.base is None else frame_set.frames[numbered(options.base, options.frames, "--base")].id
+    if options.region:
+        if base is None:
+            raise BadRequest("--region needs --base: the frame that is seen outside of it.")
+        mask = read_mask(Path(options.region))
+        masks[mask_name(mask)] = mask
+        region = Mask(mask_name(mask), "region")
+        frame_set = replace(frame_set, frames=tuple(
+            replace(f, masks=(region,)) if f.id == base else f for f in frame_set.frames))
     frame_set = replace(
         frame_set,
         registration=Registration(Align(options.align), reference, ground_apart=options.ground == "apart"),
-        combining=Combining(Rule(options.rule)),
+        combining=_combining(options, base, frame_set.output),
         view=View(roll_deg=options.roll), outline=Outline(ratio=options.ratio),
     )
     frame_set = sized(frame_set, options)
-    _make(_prepared(frame_set, options), frame_set.id, options, job)
+    _make(_prepared(frame_set, options), frame_set.id, options, job, masks)
+
+
+def _combining(options: Namespace, base: str | None, output: Output) -> Combining:
+    """The rule and what goes with it; a file of linear light gets radiance as it is, unless it is said otherwise."""
+    darks, flats = (tuple(FileSource(os.path.abspath(p)) for p in paths) for paths in (options.dark, options.flat))
+    linear = output.depth == 32
+    floor, level = options.black_floor
+    return Combining(
+        Rule(options.rule), *options.kappa, base, floor, level, darks, flats,
+        options.bridge, Display(options.map or ("none" if linear else "tone")))
+
+
+def _weighed(frame_set: FrameSet, options: Namespace) -> FrameSet:
+    if not options.weights:
+        return frame_set
+    weights = read_weights(Path(options.weights), options.frames)
+    return replace(frame_set, frames=tuple(
+        replace(f, weight=w) for f, w in zip(frame_set.frames, weights, strict=True)))
 
 
 def numbered(wanted: str, files: list[str], option: str = "--reference") -> int:
@@ -130,8 +160,24 @@ def numbered(wanted: str, files: list[str], option: str = "--reference") -> int:
 
 def _new_set(options: Namespace, kind: Kind) -> FrameSet:
     frames = tuple(frame_from_path(os.path.abspath(p)) for p in options.frames)
-    output = Output(_format(options.out), width_px=getattr(options, "width", None))
+    output = _output(options)
     return FrameSet(new_id(), Path(options.out).stem, kind, frames, output=output)
+
+
+def _output(options: Namespace) -> Output:
+    """The file's format and depth. Raises BadRequest for a depth that the format does not have."""
+    found = _format(options.out)
+    depths = WRITERS[str(found)].depths
+    wanted = None if options.depth is None else 32 if options.depth == "float" else int(options.depth)
+    if wanted is not None and wanted not in depths:
+        raise BadRequest(f"--depth {options.depth} does not go with {options.out}; {_depths_in_words(depths)}.")
+    depth = wanted or (16 if 16 in depths else depths[0])
+    return Output(found, depth, width_px=getattr(options, "width", None))
+
+
+def _depths_in_words(depths: tuple[int, ...]) -> str:
+    words = ["float" if d == 32 else f"{d} bit" for d in depths]
+    return f"its values are {' or '.join(words)}"
 
 
 def _format(out: str) -> Format:

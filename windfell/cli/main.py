@@ -14,7 +14,7 @@ from windfell.cli.progress import ProgressLine
 from windfell.demo.names import NAMES
 from windfell.errors import CannotJoin, WindfellError
 from windfell.job import Cancelled, Job
-from windfell.recipe.model import Align, Blend, ProjectionChoice, Rule
+from windfell.recipe.model import Align, Blend, Display, Floor, ProjectionChoice, Rule
 
 DONE, BAD_INPUT, CANNOT_JOIN, INNER, STOPPED = 0, 2, 3, 70, 130
 COMMANDS = ("panorama", "stack", "render", "inspect", "frames", "demo")
@@ -108,6 +108,7 @@ def _frames(p: argparse.ArgumentParser) -> None:
 
 
 def _prepared(p: argparse.ArgumentParser) -> None:
+    p.add_argument("--depth", choices=("8", "16", "float"), help="of TIFF and PNG; float is linear light (TIFF)")
     p.add_argument("--develop", metavar="FILE.json", help="a development for all frames (docs/project-file.md)")
     p.add_argument("--match", action="store_true", help="match exposure, white balance and tone of all frames")
 
@@ -115,7 +116,7 @@ def _prepared(p: argparse.ArgumentParser) -> None:
 def _panorama(p: argparse.ArgumentParser) -> None:
     _prepared(p)
     p.add_argument("frames", nargs="+", metavar="FRAME")
-    p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png or .jpg")
+    p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png, .jpg, .exr or .hdr")
     p.add_argument("--projection", choices=[*(str(c) for c in ProjectionChoice), "flat"], default="auto",
                    help="flat: the camera slid along a flat subject")
     p.add_argument("--full-sphere", action="store_true", help="the whole 360 x 180 degrees")
@@ -144,8 +145,20 @@ def _panorama(p: argparse.ArgumentParser) -> None:
 def _stack(p: argparse.ArgumentParser) -> None:
     _prepared(p)
     p.add_argument("frames", nargs="+", metavar="FRAME")
-    p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png or .jpg")
+    p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png, .jpg, .exr or .hdr")
     p.add_argument("--rule", required=True, choices=[str(c) for c in Rule])
+    p.add_argument("--kappa", type=shaping.kappa, default=(3.0, 3.0), metavar="LOW,HIGH",
+                   help="for the clipped mean: the spreads kept below and above")
+    p.add_argument("--weights", metavar="FILE", help="how much each frame counts: numbers in order, or FILE,WEIGHT")
+    p.add_argument("--base", metavar="N|FILE", help="the frame that is seen outside the region")
+    p.add_argument("--region", metavar="MASK.png", help="where the rule holds: white is inside, the frames' size")
+    p.add_argument("--black-floor", type=shaping.floor, default=(Floor.OFF, 0.0), metavar="auto|LEVEL",
+                   help="what counts as black in each frame, taken off before light is added: found, or %% of white")
+    p.add_argument("--dark", nargs="+", action="extend", default=[], metavar="FILE", help="frames of no light")
+    p.add_argument("--flat", nargs="+", action="extend", default=[], metavar="FILE", help="frames of an even field")
+    p.add_argument("--bridge", action="store_true", help="close gaps between lights that move on from frame to frame")
+    p.add_argument("--map", choices=[str(c) for c in Display], default=None,
+                   help="how exposures are shown: linear radiance, by local compression, or fused")
     p.add_argument("--align", choices=[str(c) for c in Align], default="none")
     p.add_argument("--ground", choices=("left", "apart"), default="left",
                    help="with --align stars: leave the ground behind, or bring it together by itself")

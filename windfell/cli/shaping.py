@@ -11,6 +11,7 @@ from windfell.errors import BadRequest
 from windfell.recipe.model import (
     Crop,
     Edges,
+    Floor,
     FrameSet,
     Outline,
     ProjectionChoice,
@@ -62,6 +63,24 @@ def four(text: str) -> tuple[tuple[float, bool], ...]:
     if len(found) != 4 or not all(found):
         raise argparse.ArgumentTypeError(f"{text} is not four numbers, such as 10,20,400,300 or 5%,5%,90%,90%")
     return tuple((float(f.group(1)), f.group(2) == "%") for f in found)
+
+
+def kappa(text: str) -> tuple[float, float]:
+    """LOW,HIGH, or one for both."""
+    try:
+        values = [float(v) for v in text.split(",")]
+    except ValueError:
+        values = []
+    if len(values) not in (1, 2) or not all(0.5 <= v <= 20 for v in values):
+        raise argparse.ArgumentTypeError(f"{text} is not two spreads between 0.5 and 20, such as 3,2.5")
+    return values[0], values[-1]
+
+
+def floor(text: str) -> tuple[Floor, float]:
+    """What counts as black: "auto", or a level in per cent of white."""
+    if text == "auto":
+        return Floor.AUTO, 0.0
+    return Floor.LEVEL, number(0, 100, "a level")(text.removesuffix("%"))
 
 
 def room(text: str) -> Room:

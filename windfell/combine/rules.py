@@ -2,19 +2,50 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.combine.exposures import merged
 from windfell.combine.network import median, median_ranks, ranked
+from windfell.combine.statistics import clipped_mean, sharpest, stand_out, weighted_mean
 
 F32 = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Setting:
+    """What a rule may ask about the frames, in the order of the planes.
+
+    `weights` of each; `kappa` (low, high); `exposures`: the light each took beside the first; `steps`: one step of
+    each one's encoding.
+    """
+
+    weights: tuple[float, ...] = ()
+    kappa: tuple[float, float] = (3.0, 3.0)
+    exposures: tuple[float, ...] = ()
+    steps: tuple[float, ...] = ()
+
+    def of(self, chosen: Sequence[int]) -> Setting:
+        """The same for some of the frames."""
+        pick = lambda values: tuple(values[n] for n in chosen) if values else ()  # noqa: E731
+        return replace(self, weights=pick(self.weights), exposures=pick(self.exposures), steps=pick(self.steps))
+
+    def weighed(self, count: int) -> list[float]:
+        return list(self.weights) if self.weights else [1.0] * count
+
+
+PLAIN = Setting()
 
 
 class StackRule:
     """What becomes of the values of all frames at a spot, channel by channel.
 
-    `combined` takes light, float32 (h, w, 3) a frame. A rule that only picks values by
+    `reach`: how many px around a spot it looks at. `adds`: light of frames is added, so that what is black in each
+    matters. `combined` takes light, float32 (h, w, 3) a frame. A rule that only picks values by
     rank can pick them among encoded integers too, since curves keep ranks: `ranks`
     then says which, and their light is averaged.
     """
@@ -22,8 +53,10 @@ class StackRule:
     name = ""
     title = ""
     suits = ""
+    reach = 0
+    adds = False
 
-    def combined(self, planes: list[F32]) -> F32:
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         raise NotImplementedError
 
     def ranks(self, count: int) -> tuple[int, ...] | None:
@@ -35,7 +68,7 @@ class Median(StackRule):
     title = "Median"
     suits = "passers-by vanish"
 
-    def combined(self, planes: list[F32]) -> F32:
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         return median(planes)
 
     def ranks(self, count: int) -> tuple[int, ...]:
@@ -47,7 +80,9 @@ class Mean(StackRule):
     title = "Mean"
     suits = "noise sinks, movement blurs"
 
-    def combined(self, planes: list[F32]) -> F32:
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
+        if setting.weights and len(set(setting.weights)) > 1:
+            return weighted_mean(planes, list(setting.weights))
         total = planes[0].copy()
         for plane in planes[1:]:
             cv2.add(total, plane, dst=total)
@@ -56,11 +91,12 @@ class Mean(StackRule):
 
 
 class Maximum(StackRule):
+    adds = True
     name = "maximum"
     title = "Maximum"
     suits = "light trails gather"
 
-    def combined(self, planes: list[F32]) -> F32:
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         return ranked(planes, self.ranks(len(planes)))[0]
 
     def ranks(self, count: int) -> tuple[int, ...]:
@@ -72,11 +108,103 @@ class Minimum(StackRule):
     title = "Minimum"
     suits = "lights and glare vanish"
 
-    def combined(self, planes: list[F32]) -> F32:
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         return ranked(planes, self.ranks(len(planes)))[0]
 
     def ranks(self, count: int) -> tuple[int, ...]:
         return (0,)
 
 
-RULES: dict[str, StackRule] = {r.name: r for r in (Median(), Mean(), Maximum(), Minimum())}
+class ClippedMean(StackRule):
+    """Kappa-sigma clipping about the median, the spread pooled over a neighbourhood."""
+
+    name = "clipped-mean"
+    title = "Clipped mean"
+    suits = "noise sinks, what does not belong is left out"
+    reach = 6
+
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
+        return clipped_mean(planes, *setting.kappa, setting.weighed(len(planes)))
+
+
+class Sum(StackRule):
+    """All light added, as one exposure as long as all would have seen it."""
+
+    name = "sum"
+    title = "Sum"
+    suits = "bursts of light add up"
+    adds = True
+
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
+        total = np.zeros_like(planes[0])
+        for plane, weight in zip(planes, setting.weighed(len(planes)), strict=True):
+            total += plane * np.float32(weight)
+        return total
+
+
+class Screen(StackRule):
+    """What is left of white after each frame's light was taken: light adds up and never burns out."""
+
+    name = "screen"
+    title = "Screen"
+    suits = "bursts of light add up without burning out"
+    adds = True
+
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
+        left = np.ones_like(planes[0])
+        for plane in planes:
+            left *= 1 - np.minimum(plane, 1)
+        return 1 - left
+
+
+class StandOut(StackRule):
+    """The value farthest from the median where it is far beyond the noise, else the median."""
+
+    name = "standout"
+    title = "Stand-out"
+    suits = "everything that moved stays"
+    reach = 10
+
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
+        return stand_out(planes)
+
+
+class Range(StackRule):
+    name = "range"
+    title = "Range"
+    suits = "shows where anything changed"
+
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
+        low, high = ranked(planes, (0, len(planes) - 1)) if len(planes) > 1 else (planes[0], planes[0])
+        return high - low
+
+
+class Sharpest(StackRule):
+    """The frame in best focus at each spot, by the energy of its detail."""
+
+    name = "sharpest"
+    title = "Sharpest"
+    suits = "depth: each spot from the frame in focus there"
+    reach = 14
+
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
+        return sharpest(planes)
+
+
+class Exposures(StackRule):
+    """One light from exposures of different length."""
+
+    name = "exposures"
+    title = "Exposures"
+    suits = "bright and dark parts of exposures of different length"
+    reach = 26
+
+    def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
+        count = len(planes)
+        exposures = setting.exposures or (1.0,) * count
+        return merged(planes, exposures, 0, setting.steps or (1 / 255,) * count)
+
+
+RULES: dict[str, StackRule] = {r.name: r for r in (
+    Median(), Mean(), Maximum(), Minimum(), ClippedMean(), Sum(), Screen(), StandOut(), Range(), Sharpest(),
+    Exposures())}

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.combine.network import ranked
-from windfell.combine.rules import StackRule
+from windfell.combine.rules import PLAIN, Setting, StackRule
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
@@ -58,17 +58,50 @@ def by_rank(layers: Sequence[Layer], rule: StackRule) -> bool:
 
 
 def combined(
-    layers: Sequence[Layer], rule: StackRule, region: Region
+    layers: Sequence[Layer], rule: StackRule, region: Region, setting: Setting = PLAIN
 ) -> tuple[F32, NDArray[np.bool_] | None]:
     """Working-space light (h, w, 3) of the rule over a region within the reference's area, 0 where no layer covers
     it; and where any does, None for everywhere.
     """
     if by_rank(layers, rule):
         return _picked(layers, rule, region), None
-    planes, masks = zip(*(_plane(x, region) for x in layers), strict=True)
+    wide = _around(layers, rule, region)
+    planes, masks = zip(*(_plane(x, wide) for x in layers), strict=True)
     if all(m is None for m in masks):
-        return rule.combined(list(planes)), None
-    return _where_covered(list(planes), masks, rule)
+        light, covers = rule.combined(list(planes), setting), None
+    elif rule.reach:
+        light, covers = _filled(list(planes), masks, rule, setting)
+    else:
+        light, covers = _where_covered(list(planes), masks, rule, setting)
+    if wide == region:
+        return light, covers
+    at = region.within(wide)
+    return np.ascontiguousarray(light[at]), None if covers is None else covers[at]
+
+
+def _around(layers: Sequence[Layer], rule: StackRule, region: Region) -> Region:
+    """The region and what around it the rule looks at, as far as frames that lie as they are reach."""
+    if not rule.reach:
+        return region
+    wide = region.grown(rule.reach)
+    for x in layers:
+        if x.transform is None and x.before is None:
+            wide = wide.shared(Region(0, 0, x.sheet.width, x.sheet.height)) or region
+    return wide
+
+
+def _filled(planes: list[F32], masks: Sequence, rule: StackRule, setting: Setting
+            ) -> tuple[F32, NDArray[np.bool_]]:
+    """A rule that looks around, told the mean of the others where a frame shows nothing; and where any does."""
+    total, count = np.zeros_like(planes[0]), np.zeros(planes[0].shape[:2], np.float32)
+    for plane, mask in zip(planes, masks, strict=True):
+        seen = np.ones(count.shape, np.float32) if mask is None else mask.astype(np.float32)
+        total += plane * seen[..., None]
+        count += seen
+    mean = total / np.maximum(count, 1)[..., None]
+    told = [p if m is None else np.where(m[..., None], p, mean) for p, m in zip(planes, masks, strict=True)]
+    covers = count > 0
+    return rule.combined(told, setting) * covers[..., None], covers
 
 
 def _picked(layers: Sequence[Layer], rule: StackRule, region: Region) -> F32:
@@ -132,12 +165,14 @@ def _carried(layer: Layer, points: NDArray[np.float64]) -> NDArray[np.float64]:
     return own.project(np.concatenate([u, np.ones((*u.shape[:-1], 1))], axis=-1))
 
 
-def _where_covered(planes: list[F32], masks: Sequence, rule: StackRule) -> tuple[F32, NDArray[np.bool_]]:
+def _where_covered(
+    planes: list[F32], masks: Sequence, rule: StackRule, setting: Setting = PLAIN
+) -> tuple[F32, NDArray[np.bool_]]:
     """The rule over those frames only that cover a spot, and where any does: corrected lenses leave corners empty."""
     covers = np.stack([
         np.ones(planes[0].shape[:2], bool) if m is None else m for m in masks
     ])
-    out = rule.combined(planes)
+    out = rule.combined(planes, setting)
     partial = ~covers.all(axis=0)
     codes = np.zeros(partial.shape, np.int64)
     for n in range(len(planes)):
@@ -147,6 +182,6 @@ def _where_covered(planes: list[F32], masks: Sequence, rule: StackRule) -> tuple
         if not code:
             out[here] = 0
             continue
-        covering = [p[here][None] for n, p in enumerate(planes) if covers[n][here][0]]
-        out[here] = rule.combined(covering)[0]
+        chosen = [n for n in range(len(planes)) if covers[n][here][0]]
+        out[here] = rule.combined([planes[n][here][None] for n in chosen], setting.of(chosen))[0]
     return out, covers.any(axis=0)

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,10 +19,12 @@ from windfell.errors import BadRequest, OutputFailed
 from windfell.job import Job
 from windfell.output.metadata import Carried
 from windfell.output.writers import ROWS_PER_STRIP, WRITERS, Sheet
-from windfell.pixels.colour import SPACES, Encoder
-from windfell.pixels.profiles import icc_of
-from windfell.recipe.model import Compression, FileSource, Kind, Output, Project, VideoInstant
+from windfell.pixels.colour import SPACES, SRGB, WORKING, Encoder, Space
+from windfell.pixels.profiles import icc_of, linear_icc_of
+from windfell.recipe.model import Compression, FileSource, Format, Kind, Output, Project, VideoInstant
 from windfell.recipe.project_file import written_whole
+
+LINEAR = 32
 
 
 @dataclass(frozen=True)
@@ -90,9 +93,10 @@ def _sheet(engine, project, set_id, output: Output, width, height, job) -> Sheet
     writer = WRITERS[str(output.format)]
     panorama = project.set(set_id).kind is Kind.PANORAMA
     depth = output.depth if output.depth in writer.depths else writer.depths[0]
+    space = SPACES[str(output.space)]
     return Sheet(
         width, height, 4 if panorama and writer.alpha else 3, depth,
-        icc_of(SPACES[str(output.space)]), carried_over(engine, project, set_id, job),
+        linear_icc_of(space) if depth == LINEAR else icc_of(space), carried_over(engine, project, set_id, job),
         output.compression is Compression.DEFLATE, output.quality,
     )
 
@@ -109,6 +113,10 @@ def carried_over(engine: Engine, project: Project, set_id: str, job: Job) -> Car
 
 def _finisher(sheet: Sheet, output: Output) -> Callable[[Picture], NDArray]:
     """What turns a piece of the picture into the file's pixels."""
+    if sheet.depth == LINEAR:
+        # EXR and HDR are read as BT.709's primaries
+        space = SPACES[str(output.space)] if output.format is Format.TIFF else SRGB
+        return _linear_finisher(sheet, space)
     encode = Encoder(SPACES[str(output.space)], sheet.depth)
     top = 2**sheet.depth - 1
 
@@ -120,6 +128,17 @@ def _finisher(sheet: Sheet, output: Output) -> Callable[[Picture], NDArray]:
         out[..., :3] = pixels
         out[..., 3] = np.where(picture.covered, pixels.dtype.type(top), pixels.dtype.type(0))
         return out
+
+    return finish
+
+
+def _linear_finisher(sheet: Sheet, space: Space) -> Callable[[Picture], NDArray]:
+    """What makes linear light of a space, float, with alpha if there is room for it."""
+    matrix = space.matrix_from(WORKING).astype(np.float32)
+
+    def finish(picture: Picture) -> NDArray:
+        light = cv2.transform(picture.light, matrix)
+        return light if sheet.channels == 3 else np.dstack([light, picture.covered.astype(np.float32)])
 
     return finish
 

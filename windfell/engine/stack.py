@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 
 from windfell.align.ground import ground_places
 from windfell.align.series import NotOnto, Onto, align_series
 from windfell.align.stars import Stars, align_stars
+from windfell.combine.bridging import Way, swept, ways
 from windfell.combine.rules import RULES
 from windfell.combine.skyline import share_at, sky_share
 from windfell.combine.strips import Layer, combined, shown
@@ -16,6 +18,7 @@ from windfell.engine.cache import key_of
 from windfell.engine.greys import close_view
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened, canonical_scale
+from windfell.engine.stack_light import SMALL_SIDE, StackLight
 from windfell.engine.stage import Detail, Host, all_stars, content_key, development_key, ideal_features
 from windfell.errors import CannotJoin
 from windfell.geometry import planar
@@ -44,7 +47,7 @@ class StackRegistration:
         return [n for n, f in enumerate(self.frames) if isinstance(f, Onto)]
 
 
-class StackStages:
+class StackStages(StackLight):
     """Pure stages over one recipe; each result is kept by what it depends on."""
 
     kind = Kind.STACK
@@ -72,7 +75,7 @@ class StackStages:
         """Changes when the picture may have changed."""
         lit = development_key(self.set.used)
         shape = self.set.view.roll_deg, self.set.outline
-        return key_of(self._registration_key(job), lit, self.set.combining, shape)
+        return key_of(self._registration_key(job), lit, self._light_parts(), shape)
 
     def reference(self) -> int:
         """The reference's index among the frames in use: the chosen one, or the first."""
@@ -170,13 +173,31 @@ class StackStages:
         if found.ground:
             self.sky(job)
 
+    def _order(self, places: tuple[Onto | NotOnto, ...]) -> list[int]:
+        """The frames with a place, the reference first."""
+        used = [n for n, place in enumerate(places) if isinstance(place, Onto)]
+        return sorted(used, key=lambda n: n != self.reference())
+
+    def small_lights(self, job: Job) -> list[np.ndarray]:
+        """The frames in place on each other, small, the reference first: light (h, w, 3), NaN-free."""
+        scale = canonical_scale(min(1.0, SMALL_SIDE / max(self.whole_size(job))))
+        found = self.registration(job)
+        layers = self._fitting(self._layers(found.frames, scale, job), scale, job)
+        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        return [np.nan_to_num(shown(x, Region(0, 0, width, height)), nan=0.0) for x in layers]
+
+    def small_radiance(self, job: Job) -> np.ndarray:
+        """The rule's light of the whole reference, small."""
+        used = self._order(self.registration(job).frames)
+        return self.rule.combined(self.small_lights(job), self.setting(used, job))
+
     def _layers(self, places: tuple[Onto | NotOnto, ...], scale: float, job: Job) -> list[Layer]:
         """The frames with a place, the reference first."""
         opened, frames, first = self._opened(job), self.set.used, self.reference()
-        used = [n for n, place in enumerate(places) if isinstance(place, Onto)]
-        used.sort(key=lambda n: n != first)
+        used = self._order(places)
         sheets = job.map(
-            lambda n: self._host.developed(opened[n], frames[n], scale, job), used, "reading frames")
+            lambda n: self._prepared_sheet(n, self._host.developed(opened[n], frames[n], scale, job), job), used,
+            "reading frames")
         ref_size = (sheets[0].width, sheets[0].height)
         layers = []
         for n, sheet in zip(used, sheets, strict=True):
@@ -226,8 +247,11 @@ class StackStages:
 
     def _combined(self, piles: list[list[Layer]], region: Region, scale: float, before: np.ndarray | None, job: Job
                   ) -> Picture:
-        rule = RULES[str(self.set.combining.rule)]
-        lights, covers = zip(*(combined(layers, rule, region) for layers in piles), strict=True)
+        found = self.registration(job)
+        places = [p for p in (found.frames, found.ground) if p]
+        lights, covers = zip(*(
+            self._ruled(layers, self._order(p), region, scale, before, job)
+            for layers, p in zip(piles, places, strict=True)), strict=True)
         light, covered = lights[0], covers[0]
         if len(lights) == 2:
             sky = share_at(self.sky(job), region, scale, self.whole_size(job), before)[..., None]
@@ -235,6 +259,62 @@ class StackStages:
         whole = np.ones(light.shape[:2], bool)
         both = len(lights) == 2 and before is None
         return Picture(light, whole if covered is None or both else covered)
+
+    def _ruled(self, layers: list[Layer], used: list[int], region: Region, scale: float, before: np.ndarray | None,
+               job: Job) -> tuple[np.ndarray, np.ndarray | None]:
+        """The rule over frames in place, shown as is asked for, within its region; the base outside."""
+        light, covered = combined(layers, self.rule, region, self.setting(used, job))
+        if self.set.combining.bridge and self.rule.adds and before is None:
+            light = self._bridged(light, layers, used, region, scale, job)
+        gain = self.display(job)
+        if gain is not None:
+            x, y = self._shares(region, scale, before, job)
+            light = gain.shown(light, x, y)
+        share = self.region_share(region, scale, before, job)
+        if share is None:
+            return light, covered
+        ids = [self.set.used[n].id for n in used]
+        if self.set.combining.base not in ids:
+            return light, covered
+        base, there = combined([layers[ids.index(self.set.combining.base)]], RULES["mean"], region)
+        mixed = base + share[..., None] * (light - base)
+        if there is None:
+            return mixed, None
+        return np.where(there[..., None], mixed, light), there if covered is None else there | covered
+
+    def _bridged(self, light: np.ndarray, layers: list[Layer], used: list[int], region: Region, scale: float, job: Job
+                 ) -> np.ndarray:
+        """The light with the ways between neighbouring frames' lights filled."""
+        size = tuple(max(1, round(v * scale)) for v in self.whole_size(job))
+        for a, b, found in self.bridges(job):
+            if a not in used or b not in used or not found:
+                continue
+            reach = max(max(abs(w.move[0]) * size[0] + (w.box[2] - w.box[0]) * size[0],
+                            abs(w.move[1]) * size[1] + (w.box[3] - w.box[1]) * size[1]) for w in found)
+            wide = region.grown(int(reach) + 12).shared(Region(0, 0, *size))
+            planes = [np.nan_to_num(shown(layers[used.index(n)], wide), nan=0.0) for n in (a, b)]
+            light = swept(light, *planes, found, wide, size, region.within(wide))
+        return light
+
+    def bridges(self, job: Job) -> list[tuple[int, int, list[Way]]]:
+        """The ways of lights between frames that follow each other, as (frame, the next, ways)."""
+        def find() -> list[tuple[int, int, list[Way]]]:
+            order = self._order(self.registration(job).frames)
+            lights = dict(zip(order, self.small_lights(job), strict=True))
+            return [(a, b, ways(lights[a], lights[b])) for a, b in pairwise(sorted(order))]
+
+        key = key_of("bridges", self._registration_key(job), development_key(self.set.used), self._light_parts())
+        return self._host.cache.get(key, find)
+
+    def _shares(self, region: Region, scale: float, before: np.ndarray | None, job: Job) -> tuple[np.ndarray, ...]:
+        """Where the columns (w,) and rows (h,) of a region lie in the reference, 0..1, a slight turn left aside."""
+        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        x, y = np.arange(region.left, region.left + region.width), np.arange(region.top, region.top + region.height)
+        if before is not None:
+            middle_y, middle_x = np.full(len(x), y.mean()), np.full(len(y), x.mean())
+            x = planar.apply(before, np.stack([x, middle_y], -1).astype(float))[:, 0]
+            y = planar.apply(before, np.stack([middle_x, y], -1).astype(float))[:, 1]
+        return (x + 0.5) / width, (y + 0.5) / height
 
     def draft(self, side: int, job: Job) -> np.ndarray:
         """The whole picture at about `side` px a side as a screen shows it: sRGB, opacity, uint8 (h, w, 4).

@@ -4,6 +4,7 @@ and one line in WRITERS.
 
 from __future__ import annotations
 
+import os
 import struct
 import zlib
 from collections import deque
@@ -13,6 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
+import cv2
 import imagecodecs
 import numpy as np
 from numpy.typing import NDArray
@@ -24,15 +26,17 @@ from windfell.later import Later
 from windfell.output.metadata import SOFTWARE, Carried, exif_of, stamp
 
 tifffile = Later("tifffile")
+OpenEXR = Later("OpenEXR")
 
 BIG_TIFF_BYTES = 3_900_000_000
 JPEG_SIDE = 65_500
 ROWS_PER_STRIP = 64
+DTYPES = {8: np.uint8, 16: np.uint16, 32: np.float32}
 
 
 @dataclass(frozen=True)
 class Sheet:
-    """What will be written: size, channels (3, or 4 with straight alpha), depth and tags."""
+    """What will be written: size, channels (3, or 4 with straight alpha), depth (32: linear float) and tags."""
 
     width: int
     height: int
@@ -51,21 +55,21 @@ class Sheet:
 class TiffWriter:
     """TIFF 6.0 (BigTIFF from 3.9 GB), strips, Deflate with the horizontal predictor or none."""
 
-    title, suffix, depths, alpha = "TIFF", ".tif", (8, 16), True
+    title, suffix, depths, alpha = "TIFF", ".tif", (8, 16, 32), True
 
     def write(self, path: Path, sheet: Sheet, strips: Iterator[NDArray]) -> None:
-        carried = sheet.carried
+        carried, predicted = sheet.carried, sheet.deflate and sheet.depth != 32
         tags = [(271, "s", 0, carried.make, True), (272, "s", 0, carried.camera, True)]
         with tifffile.TiffWriter(path, bigtiff=sheet.nbytes > BIG_TIFF_BYTES) as file:
             file.write(
-                _packed(_rows(strips, ROWS_PER_STRIP), sheet.deflate),
+                _packed(_rows(strips, ROWS_PER_STRIP), sheet.deflate, predicted),
                 shape=(sheet.height, sheet.width, sheet.channels),
-                dtype=np.uint8 if sheet.depth == 8 else np.uint16,
+                dtype=DTYPES[sheet.depth],
                 photometric="rgb",
                 extrasamples=["unassalpha"] if sheet.channels == 4 else None,
                 rowsperstrip=ROWS_PER_STRIP,
                 compression="adobe_deflate" if sheet.deflate else None,
-                predictor=sheet.deflate,
+                predictor=predicted,
                 iccprofile=sheet.icc,
                 software=SOFTWARE,
                 datetime=stamp(carried.taken),
@@ -76,11 +80,13 @@ class TiffWriter:
             _append_exif(file, sheet.nbytes > BIG_TIFF_BYTES, carried)
 
 
-def _packed(pieces: Iterator[NDArray], deflate: bool) -> Iterator[bytes]:
+def _packed(pieces: Iterator[NDArray], deflate: bool, predicted: bool) -> Iterator[bytes]:
     """Strips as they stand in the file, compressed on all cores a few ahead."""
     def pack(piece: NDArray) -> bytes:
         if not deflate:
             return piece.tobytes()
+        if not predicted:
+            return imagecodecs.deflate_encode(piece, level=1)
         differences = imagecodecs.delta_encode(piece, axis=-2)
         return imagecodecs.deflate_encode(differences, level=1)
 
@@ -249,12 +255,56 @@ def _segment(marker: int, data: bytes) -> bytes:
     return bytes([0xFF, marker]) + struct.pack(">H", len(data) + 2) + data
 
 
-WRITERS = {"tiff": TiffWriter(), "png": PngWriter(), "jpeg": JpegWriter()}
+class ExrWriter:
+    """OpenEXR, float, linear light with BT.709 primaries: R, G, B, and A, 0 where no frame covers."""
+
+    title, suffix, depths, alpha = "OpenEXR", ".exr", (32,), True
+
+    def write(self, path: Path, sheet: Sheet, strips: Iterator[NDArray]) -> None:
+        whole = _gathered(sheet, strips)
+        planes = {"RGBA"[n]: np.ascontiguousarray(whole[..., n]) for n in range(sheet.channels)}
+        if "A" not in planes:
+            planes["A"] = np.ones(whole.shape[:2], np.float32)
+        header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage, "software": SOFTWARE}
+        # the library tells the kind of file by its name
+        named = path.with_name(path.name + ".exr")
+        try:
+            OpenEXR.File(header, planes).write(str(named))
+            os.replace(named, path)
+        finally:
+            named.unlink(missing_ok=True)
+
+
+class HdrWriter:
+    """Radiance RGBE (Ward 1991), linear light with BT.709 primaries, run lengths as its readers expect them."""
+
+    title, suffix, depths, alpha = "Radiance", ".hdr", (32,), False
+
+    def write(self, path: Path, sheet: Sheet, strips: Iterator[NDArray]) -> None:
+        whole = np.maximum(_gathered(sheet, strips)[..., :3], 0)
+        done, data = cv2.imencode(".hdr", np.ascontiguousarray(whole[..., ::-1]))
+        if not done:
+            raise OutputFailed(path, "the picture cannot be packed; choose another format.")
+        with open(path, "wb") as file:
+            file.write(data.tobytes())
+
+
+def _gathered(sheet: Sheet, strips: Iterator[NDArray]) -> NDArray[np.float32]:
+    whole = np.empty((sheet.height, sheet.width, sheet.channels), np.float32)
+    at = 0
+    for strip in strips:
+        whole[at : at + len(strip)] = strip
+        at += len(strip)
+    return whole
+
+
+WRITERS = {"tiff": TiffWriter(), "png": PngWriter(), "jpeg": JpegWriter(), "exr": ExrWriter(), "hdr": HdrWriter()}
 
 
 def writer_for(path: Path) -> str | None:
     """The format by a file name's ending, or None."""
-    endings = {".tif": "tiff", ".tiff": "tiff", ".png": "png", ".jpg": "jpeg", ".jpeg": "jpeg"}
+    endings = {".tif": "tiff", ".tiff": "tiff", ".png": "png", ".jpg": "jpeg", ".jpeg": "jpeg", ".exr": "exr",
+               ".hdr": "hdr"}
     return endings.get(Path(path).suffix.lower())
 
 

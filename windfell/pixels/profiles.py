@@ -79,6 +79,13 @@ def icc_of(space: Space) -> bytes:
     )
 
 
+@lru_cache(maxsize=8)
+def linear_icc_of(space: Space) -> bytes:
+    """ICC profile bytes for a file that holds linear light with a space's primaries."""
+    flat = [v for x, y in space.primaries for v in (x, y, 1.0)]
+    return imagecodecs.cms_profile("rgb", primaries=flat, whitepoint=[*D65, 1.0], gamma=1.0)
+
+
 @lru_cache(maxsize=32)
 def linearizer(profile: bytes | None, is_float: bool = False) -> Linearizer:
     """The way into the working space for sources carrying this ICC profile.

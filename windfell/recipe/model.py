@@ -66,12 +66,37 @@ class Rule(StrEnum):
     MEAN = "mean"
     MAXIMUM = "maximum"
     MINIMUM = "minimum"
+    CLIPPED_MEAN = "clipped-mean"
+    SUM = "sum"
+    SCREEN = "screen"
+    STANDOUT = "standout"
+    RANGE = "range"
+    SHARPEST = "sharpest"
+    EXPOSURES = "exposures"
+
+
+class Floor(StrEnum):
+    """What counts as black in each frame: nothing is taken off, what its dark surroundings show, or a level."""
+
+    OFF = "off"
+    AUTO = "auto"
+    LEVEL = "level"
+
+
+class Display(StrEnum):
+    """How light of several exposures is shown: as it is, by local compression, or by fusing what each shows best."""
+
+    NONE = "none"
+    TONE = "tone"
+    FUSION = "fusion"
 
 
 class Format(StrEnum):
     TIFF = "tiff"
     PNG = "png"
     JPEG = "jpeg"
+    EXR = "exr"
+    HDR = "hdr"
 
 
 class Compression(StrEnum):
@@ -235,7 +260,7 @@ class PlumbLine:
 
 @dataclass(frozen=True)
 class Frame:
-    """`pose`: where the frame looks, where it is given by hand."""
+    """`pose`: where the frame looks, where it is given by hand. `weight`: how much it counts in a mean."""
 
     id: str
     source: Source
@@ -244,6 +269,7 @@ class Frame:
     lens: LensCorrection = LensCorrection()
     masks: tuple[Mask, ...] = ()
     pose: HandPose | None = None
+    weight: float = number(1.0, 0.0, 1000.0)
     unknown: Unknown = ()
 
 
@@ -411,14 +437,31 @@ class Joining:
 
 @dataclass(frozen=True)
 class Combining:
+    """How a stack's frames become one picture.
+
+    `kappa_low`, `kappa_high`: the spreads that a clipped mean keeps below and above. `base`: the frame (id) that is
+    seen outside of the region, a mask of a frame with the purpose "region", in px of the reference. `floor_pct`: the
+    level that counts as black, linear, in % of white. `darks`, `flats`: frames of no light, and of an even field.
+    `bridge`: gaps between lights that move on from frame to frame are closed. `display`: of exposures.
+    """
+
     rule: Rule = Rule.MEDIAN
+    kappa_low: float = number(3.0, 0.5, 20.0)
+    kappa_high: float = number(3.0, 0.5, 20.0)
+    base: str | None = None
+    floor: Floor = Floor.OFF
+    floor_pct: float = number(0.0, 0.0, 100.0, "%")
+    darks: tuple[FileSource, ...] = ()
+    flats: tuple[FileSource, ...] = ()
+    bridge: bool = False
+    display: Display = Display.TONE
     unknown: Unknown = ()
 
 
 @dataclass(frozen=True)
 class Output:
     format: Format = Format.TIFF
-    depth: int = number(16, 8, 16, "bit")
+    depth: int = number(16, 8, 32, "bit")
     compression: Compression = Compression.NONE
     quality: int = number(92, 1, 100, "%")
     space: ColourSpace = ColourSpace.SRGB

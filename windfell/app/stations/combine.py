@@ -6,7 +6,16 @@ import math
 from dataclasses import replace
 
 from PySide6.QtCore import QPointF
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from windfell.app.picture.crop_frame import CropFrame
 from windfell.app.picture.view import PictureView
@@ -18,7 +27,9 @@ from windfell.app.widgets.ruler import Ruler
 from windfell.combine.rules import RULES
 from windfell.job import Job
 from windfell.recipe.edits import field_at
-from windfell.recipe.model import Project, Rule
+from windfell.recipe.model import Display, Floor, FrameSet, Project, Rule
+
+CARD_WIDE = 190
 
 
 class Combine(Station):
@@ -30,16 +41,94 @@ class Combine(Station):
         super().__init__(session)
         self._view = view
         picture = view.source
-        self.rule = Choice("", [(r.name, r.title, r.suits) for r in RULES.values()])
-        self.rule.picked.connect(self._choose)
+        self.column.setContentsMargins(16, 6, 12, 4)
+        self.tabs = Choice("", (
+            ("rule", "Rule", "What becomes of the frames' values"),
+            ("light", "Light", "What counts as black, gaps, how exposures are shown"),
+            ("cut", "Cut", "Straighten and crop")))
+        self.tabs.picked.connect(self.open_tab)
+        self.tabs.set_value("rule")
+        self.stack = QStackedWidget()
+        self.column.addWidget(self.tabs)
+        self.column.addWidget(self.stack, 1)
+        self._rule_page()
+        self._light_page()
+        self._cut_page(view)
+        self.proofs = Proofs(
+            session, [Alternative(r.name, r.title, r.suits) for r in RULES.values()],
+            _with_rule, _figures, picture, CARD_WIDE,
+        )
+        self.proofs.chosen.connect(self._choose)
+        self.proofs.held.connect(self._hold_against)
+        self.against: str | None = None
+        self.instrument = QWidget()
+        layout = QHBoxLayout(self.instrument)
+        layout.setContentsMargins(8, 10, 16, 10)
+        layout.addWidget(self.proofs)
+
+    def _page(self) -> QVBoxLayout:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(5)
+        self.stack.addWidget(page)
+        return column
+
+    def _rule_page(self) -> None:
+        session, column = self.session, self._page()
+        self.rule = QComboBox()
+        self.rule.setAccessibleName("Rule")
+        for r in RULES.values():
+            self.rule.addItem(f"{r.title}: {r.suits}", r.name)
+        self.rule.activated.connect(lambda n: self._choose(self.rule.itemData(n)))
         self._why = self.quiet()
-        self.column.addWidget(self.title("Combine"))
-        self.column.addWidget(self.rule)
-        self.column.addWidget(self._why)
+        self.kappa: dict[str, Ruler] = {}
+        column.addWidget(self.rule)
+        column.addWidget(self._why)
+        for words, path in (("Low", "combining.kappa_low"), ("High", "combining.kappa_high")):
+            limits = field_at(path).metadata
+            ruler = Ruler(words, limits["low"], 8.0, 3.0, "", 0.1)
+            side = "below" if words == "Low" else "above"
+            ruler.setToolTip(f"Spreads that the clipped mean keeps {side} the middle")
+            ruler.changed.connect(lambda v, first, p=path: session.change(p, v, first))
+            self.kappa[path] = ruler
+            column.addWidget(ruler)
+        self.base = QComboBox()
+        self.base.setAccessibleName("Base")
+        self.base.setToolTip("The frame that keeps its own black, and is seen outside of the rule's region")
+        self.base.activated.connect(lambda n: session.change("combining.base", self.base.itemData(n), True))
+        row = QHBoxLayout()
+        row.addWidget(QLabel("Base"))
+        row.addWidget(self.base, 1)
+        column.addLayout(row)
+        column.addStretch(1)
+
+    def _light_page(self) -> None:
+        session, column = self.session, self._page()
+        self.floor = Choice("Black", (
+            ("off", "As it is", "Nothing is taken off"),
+            ("auto", "Found", "Each frame's dark surroundings count as black, also where they slope"),
+            ("level", "Level", "The same level counts as black everywhere")))
+        self.floor.picked.connect(lambda v: session.change("combining.floor", Floor(v), True))
+        self.level = Ruler("Level", 0.0, 20.0, 0.0, "%", 0.05)
+        self.level.changed.connect(lambda v, first: session.change("combining.floor_pct", v, first))
+        self.bridge = QCheckBox("Bridge gaps between lights that move on")
+        self.bridge.clicked.connect(lambda on: session.change("combining.bridge", on, True))
+        self.display = Choice("Show", (
+            ("tone", "Local", "Bright and dark parts brought together, detail kept"),
+            ("fusion", "Fused", "Of each exposure what it shows best"),
+            ("none", "As it is", "Linear light, beyond white too")))
+        self.display.picked.connect(lambda v: session.change("combining.display", Display(v), True))
+        for part in (self.floor, self.level, self.bridge, self.display):
+            column.addWidget(part)
+        column.addStretch(1)
+
+    def _cut_page(self, view: PictureView) -> None:
+        session, column = self.session, self._page()
         limits = field_at("view.roll_deg").metadata
         self.roll = Ruler("Roll", limits["low"] / 4, limits["high"] / 4, 0.0, "°")
         self.roll.changed.connect(lambda v, first: session.change("view.roll_deg", v, first))
-        self.column.addWidget(self.roll)
+        column.addWidget(self.roll)
         self.hand = Choice("", (
             ("crop", "Crop", "Draw, move and size the frame of the picture"),
             ("level", "Level", "Drag along something that is level: the picture turns"),
@@ -53,20 +142,18 @@ class Combine(Station):
         row = QHBoxLayout()
         row.addWidget(self.hand)
         row.addWidget(self.uncrop)
-        self.column.addLayout(row)
+        column.addLayout(row)
         self.frame, self.in_hand = CropFrame(), "off"
         self.frame.changed.connect(lambda crop, first: session.change("outline.crop", crop, first))
         view.lined.connect(self._straighten)
-        self.column.addStretch(1)
-        self.proofs = Proofs(
-            session, [Alternative(r.name, r.title, r.suits) for r in RULES.values()],
-            _with_rule, _figures, picture,
-        )
-        self.proofs.chosen.connect(self._choose)
-        self.instrument = QWidget()
-        layout = QHBoxLayout(self.instrument)
-        layout.setContentsMargins(8, 10, 16, 10)
-        layout.addWidget(self.proofs)
+        column.addStretch(1)
+
+    def open_tab(self, name: str) -> None:
+        """Show a page of the controls; the cut's tools are put away elsewhere."""
+        self.tabs.set_value(name)
+        self.stack.setCurrentIndex(("rule", "light", "cut").index(name))
+        if name != "cut":
+            self.take("off")
 
     @property
     def needed(self) -> list[QWidget]:
@@ -81,7 +168,19 @@ class Combine(Station):
         if frame_set is None or "combine" not in self.session.stations:
             return
         rule = str(frame_set.combining.rule)
-        self.rule.set_value(rule)
+        self.rule.setCurrentIndex(self.rule.findData(rule))
+        c = frame_set.combining
+        for path, ruler in self.kappa.items():
+            ruler.set_value(getattr(c, path.partition(".")[2]))
+            ruler.setEnabled(c.rule is Rule.CLIPPED_MEAN)
+        self._fill_base(frame_set)
+        self.floor.set_value(str(c.floor))
+        self.level.set_value(c.floor_pct)
+        self.level.setEnabled(c.floor is Floor.LEVEL)
+        self.bridge.setChecked(c.bridge)
+        self.bridge.setEnabled(RULES[rule].adds)
+        self.display.set_value(str(c.display))
+        self.display.setEnabled(c.rule is Rule.EXPOSURES)
         self.roll.set_value(frame_set.view.roll_deg)
         self.uncrop.setEnabled(frame_set.outline.crop is not None)
         shown = self._view.source.shown
@@ -91,10 +190,28 @@ class Combine(Station):
             self.frame.show_crop(frame_set.outline.crop, size, ratio and ratio.width / ratio.height)
         used = len(frame_set.used)
         self._why.setText(
-            f"{RULES[rule].title} of {used} frames: {RULES[rule].suits}. Hold B to see the "
-            "reference frame alone."
+            f"{RULES[rule].title} of {used} frames. Hold B to see the reference frame alone."
         )
         self.proofs.show_for(self.session.project, frame_set.id, rule)
+
+    def _fill_base(self, frame_set: FrameSet) -> None:
+        self.base.clear()
+        self.base.addItem("none", None)
+        for n, f in enumerate(frame_set.frames):
+            self.base.addItem(f"frame {n + 1}", f.id)
+        self.base.setCurrentIndex(max(0, self.base.findData(frame_set.combining.base)))
+
+    def held_against(self, project: Project) -> tuple[Project, tuple[str, str]] | None:
+        if self.against is None:
+            return None
+        now = RULES[str(project.set(self.session.set_id).combining.rule)].title
+        return _with_rule(project, self.session.set_id, self.against), (RULES[self.against].title, now)
+
+    def _hold_against(self, rule: str | None) -> None:
+        """Hold another rule's picture against the one chosen; once more, or None: no longer."""
+        self.against = None if rule == self.against else rule
+        self.proofs.mark_held(self.against)
+        self._view.set_compare("divide" if self.against else "off")
 
     def entered(self) -> None:
         self.take(self.in_hand)
@@ -102,6 +219,8 @@ class Combine(Station):
     def left(self) -> None:
         self._view.take_tool(None)
         self._view.lining = False
+        if self.against is not None:
+            self._hold_against(None)
 
     def take(self, hand: str) -> None:
         """Take a tool in hand: "crop", a line that is to be "level" or "upright", or "off"."""

@@ -44,7 +44,8 @@ class Export(Station):
         change = session.change
         self.format = Choice("Format", [(n, w.title, f"{w.title} file") for n, w in WRITERS.items()])
         self.format.picked.connect(lambda v: change("output.format", Format(v), True))
-        self.depth = Choice("Depth", (("8", "8 bit", ""), ("16", "16 bit", "")))
+        self.depth = Choice("Depth", (
+            ("8", "8 bit", ""), ("16", "16 bit", ""), ("32", "Float", "Linear light, beyond white too")))
         self.depth.picked.connect(lambda v: change("output.depth", int(v), True))
         self.packing = Choice("Packing", (
             ("deflate", "Deflate", "Smaller, without loss"), ("none", "None", "Faster, larger")))
@@ -135,8 +136,9 @@ class Export(Station):
         o = frame_set.output
         writer = WRITERS[str(o.format)]
         self.format.set_value(str(o.format))
-        self.depth.set_value(str(o.depth if o.depth in writer.depths else 8))
-        self.depth.set_enabled("16", 16 in writer.depths)
+        self.depth.set_value(str(o.depth if o.depth in writer.depths else writer.depths[0]))
+        for bits in (8, 16, 32):
+            self.depth.set_enabled(str(bits), bits in writer.depths)
         self.packing.set_value(str(o.compression))
         self.packing.setEnabled(o.format is Format.TIFF)
         self._packing_row.setVisible(o.format is not Format.JPEG)
@@ -205,7 +207,7 @@ class Export(Station):
             return
         o = frame_set.output
         writer = WRITERS[str(o.format)]
-        depth = o.depth if o.depth in writer.depths else 8
+        depth = o.depth if o.depth in writer.depths else writer.depths[0]
         alpha = frame_set.kind is Kind.PANORAMA and writer.alpha
         width, height = self._size
         plain = width * height * (4 if alpha else 3) * depth / 8e6

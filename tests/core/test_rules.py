@@ -1,0 +1,296 @@
+"""The rules that ask how values are spread, exposures, black floors, bridged gaps: against known truth."""
+
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+import OpenEXR
+import tifffile
+from numpy.testing import assert_allclose
+
+from tests.support import engine, project_of, write_picture
+from windfell.cli.main import main
+from windfell.combine.bridging import swept, ways
+from windfell.combine.calibrated import black_plane
+from windfell.combine.display import shouldered, tone_gain
+from windfell.combine.exposures import estimated_exposures
+from windfell.combine.rules import RULES, Setting
+from windfell.errors import BadRequest
+from windfell.job import Job
+from windfell.pixels.colour import srgb_decoded, srgb_encoded
+from windfell.pixels.tiles import Region
+from windfell.recipe.model import Combining, Floor, Kind, Output, Rule
+from windfell.recipe.sizes import size_from_words, size_in_words
+from windfell.recipe.weights_file import read_weights
+
+SHAPE = (120, 300)
+
+
+def scene(seed: int = 1) -> np.ndarray:
+    rng = np.random.default_rng(seed)
+    light = cv2.GaussianBlur(rng.uniform(0, 1, (*SHAPE, 3)).astype(np.float32), (0, 0), 3)
+    return 0.05 + 0.8 * (light - light.min()) / np.ptp(light)
+
+
+def noisy(truth: np.ndarray, rng: np.random.Generator) -> np.ndarray:
+    return (truth + rng.normal(0, 1, truth.shape) * np.sqrt(4e-5 * truth + 2e-5)).astype(np.float32)
+
+
+def gain_db(found: np.ndarray, one: np.ndarray, truth: np.ndarray) -> float:
+    return 10 * float(np.log10(np.mean((one - truth) ** 2) / np.mean((found - truth) ** 2)))
+
+
+class Statistics(unittest.TestCase):
+    def setUp(self):
+        self.truth, self.rng = scene(), np.random.default_rng(2)
+        self.planes = [noisy(self.truth, self.rng) for _ in range(16)]
+
+    def test_a_mean_of_16_gains_what_theory_says_and_a_clipped_one_nearly_so(self):
+        plain = gain_db(RULES["mean"].combined(self.planes), self.planes[0], self.truth)
+        clipped = gain_db(RULES["clipped-mean"].combined(self.planes), self.planes[0], self.truth)
+        self.assertGreater(plain, 11.5)  # 12.04 in theory
+        self.assertGreater(clipped, plain - 0.5)
+
+    def test_hot_pixels_and_streaks_are_clipped_away(self):
+        for k, plane in enumerate(self.planes):
+            plane[self.rng.random(SHAPE) < 0.002] = 1.0
+            plane[7 * k : 7 * k + 2, 40:260] += 0.3
+        found = RULES["clipped-mean"].combined(self.planes)
+        wrong = np.abs(found - self.truth).max(axis=2) > 0.02
+        self.assertLess(wrong.mean(), 0.001)
+        plain = RULES["mean"].combined(self.planes)
+        self.assertGreater((np.abs(plain - self.truth).max(axis=2) > 0.015).mean(), 0.1)
+
+    def test_what_moved_stands_out_and_the_rest_is_the_median(self):
+        thing = np.zeros(SHAPE, bool)
+        wanted = RULES["median"].combined(self.planes)
+        for k, plane in enumerate(self.planes):
+            at = np.s_[40:70, 8 + 17 * k : 20 + 17 * k]
+            plane[at] = noisy(0.3 * self.truth[at] + 0.1, self.rng)
+            thing[at] = True
+            wanted[at] = plane[at]
+        found = RULES["standout"].combined(self.planes)
+        shown = np.abs(found - wanted).max(axis=2) < 1e-6
+        self.assertGreater(shown[thing].mean(), 0.98)
+        rim = cv2.dilate(thing.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
+        self.assertGreater(shown[~rim].mean(), 0.99)
+
+    def test_weights_count(self):
+        a, b = np.full((4, 4, 3), 0.2, np.float32), np.full((4, 4, 3), 0.6, np.float32)
+        assert_allclose(RULES["mean"].combined([a, b], Setting(weights=(3.0, 1.0))), 0.3, atol=1e-6)
+        assert_allclose(RULES["sum"].combined([a, b]), 0.8, atol=1e-6)
+        assert_allclose(RULES["screen"].combined([a, b]), 1 - 0.8 * 0.4, atol=1e-6)
+        assert_allclose(RULES["range"].combined([a, b]), 0.4, atol=1e-6)
+
+    def test_the_sharpest_frame_is_taken_spot_by_spot(self):
+        rng = np.random.default_rng(5)
+        truth = rng.uniform(0.1, 0.9, (*SHAPE, 3)).astype(np.float32)
+        soft = cv2.GaussianBlur(truth, (0, 0), 2.5)
+        left, right = truth.copy(), soft.copy()
+        left[:, 150:], right[:, 150:] = soft[:, 150:], truth[:, 150:]
+        off = np.abs(RULES["sharpest"].combined([left, right]) - truth).mean(axis=2)
+        off[:, 125:175] = 0
+        self.assertLess(off.max(), 0.02)
+
+
+class Radiance(unittest.TestCase):
+    def setUp(self):
+        rng = np.random.default_rng(3)
+        wide = cv2.resize(rng.uniform(-8, 5, (6, 14)).astype(np.float32), SHAPE[::-1], interpolation=cv2.INTER_CUBIC)
+        self.radiance = np.exp2(wide)[..., None] * np.array([1, 0.8, 0.6], np.float32)
+        self.times = [2.0**e for e in (-6, -4, -2, 0, 2)]
+        self.rng = rng
+
+    def _frame(self, time: float, bits: int, radiance=None) -> np.ndarray:
+        seen = noisy(np.minimum((self.radiance if radiance is None else radiance) * time, 1.3), self.rng)
+        top = 2**bits - 1
+        return srgb_decoded(np.rint(srgb_encoded(np.clip(seen, 0, 1)) * top) / top).astype(np.float32)
+
+    def test_brackets_give_back_the_radiance(self):
+        for bits, most in ((16, 0.04), (8, 0.08)):
+            frames = [self._frame(t, bits) for t in self.times]
+            setting = Setting(exposures=tuple(t / self.times[0] for t in self.times), steps=(1 / (2**bits - 1),) * 5)
+            found = RULES["exposures"].combined(frames, setting) / self.times[0]
+            good = (self.radiance > 2.0**-8) & (self.radiance < 2.0**5)
+            self.assertLess(np.median(np.abs(np.log2(np.maximum(found, 1e-9) / self.radiance))[good]), most)
+
+    def test_what_moved_leaves_no_ghost(self):
+        frames = []
+        for k, t in enumerate(self.times):
+            radiance = np.full((*SHAPE, 3), 0.2, np.float32)
+            radiance[40:80, 20 + 50 * k : 50 + 50 * k] = 0.8
+            frames.append(self._frame(t, 16, radiance))
+        setting = Setting(exposures=tuple(t / self.times[0] for t in self.times), steps=(1 / 65535,) * 5)
+        found = RULES["exposures"].combined(frames, setting) / self.times[0]
+        ghost = (found.mean(axis=2) > 0.26) & (found.mean(axis=2) < 0.7)
+        self.assertLess(ghost.mean(), 0.02)
+
+    def test_ratios_are_read_from_the_frames(self):
+        frames = [self._frame(t, 8) for t in self.times]
+        for told in ([None] * 5, [t * 1.1 for t in self.times]):
+            found = estimated_exposures(frames, told, 2)
+            assert_allclose(np.log2(found), np.log2(self.times) - np.log2(self.times[2]), atol=0.06)
+
+    def test_the_display_brings_all_to_the_screen_without_halo(self):
+        shown = tone_gain(self.radiance).shown(
+            self.radiance, (np.arange(300) + 0.5) / 300, (np.arange(120) + 0.5) / 120)
+        self.assertLessEqual(shown.max(), 1.0)
+        self.assertGreater(np.percentile(shown, 1), 0.003)
+        step = np.full((80, 160, 3), 0.02, np.float32)
+        step[:, 80:] = 1.28  # 6 EV
+        flat = tone_gain(step).shown(step, (np.arange(160) + 0.5) / 160, (np.arange(80) + 0.5) / 80)[40, :, 1]
+        for side in (flat[10:74], flat[86:150]):
+            self.assertLess(np.ptp(side) / side.mean(), 0.2)
+        assert_allclose(shouldered(np.full((1, 1, 3), 0.5, np.float32)), 0.5)
+
+
+class Floors(unittest.TestCase):
+    def test_a_sloping_black_is_found_under_lights(self):
+        rng = np.random.default_rng(6)
+        v, u = np.meshgrid(np.linspace(-1, 1, 200), np.linspace(-1, 1, 320), indexing="ij")
+        true = np.stack([0.03 + 0.01 * u - 0.006 * v, 0.05 - 0.008 * u, 0.02 + 0.004 * v], -1)
+        light = true + rng.normal(0, 0.002, true.shape)
+        light[40:120, 60:180] += rng.uniform(0, 0.5, (80, 120, 1))
+        found = black_plane(light.astype(np.float32)).at(u[0], v[:, 0])
+        self.assertLess(np.abs(found - true).max(), 0.002)
+
+    def test_lights_are_added_without_lifting_the_dark(self):
+        rng = np.random.default_rng(7)
+        with tempfile.TemporaryDirectory() as folder:
+            paths = []
+            for k in range(3):
+                black = np.full((160, 240, 3), 0.02 + 0.012 * k)
+                black[40:70, 30 + 60 * k : 60 + 60 * k] += [0.4, 0.3, 0.1]
+                code = np.rint(srgb_encoded(np.clip(black + rng.normal(0, 0.001, black.shape), 0, 1)) * 65535)
+                paths.append(str(Path(folder) / f"burst-{k}.png"))
+                cv2.imwrite(paths[-1], code.astype(np.uint16)[..., ::-1])
+            project, set_id = project_of(paths, Kind.STACK, combining=Combining(Rule.SUM, floor=Floor.AUTO))
+            own = engine()
+            light = own.picture(project, set_id, 1.0, Job()).light
+            self.assertLess(np.abs(light[100:]).mean(axis=(0, 1)).max(), 0.004)
+            base = project.set(set_id).frames[2].id
+            kept = project.with_set(replace(project.set(set_id), combining=Combining(
+                Rule.SUM, base=base, floor=Floor.AUTO)))
+            self.assertAlmostEqual(own.picture(kept, set_id, 1.0, Job()).light[120:].mean(), 0.044, delta=0.003)
+            level = project.with_set(replace(project.set(set_id), combining=Combining(
+                Rule.MAXIMUM, floor=Floor.LEVEL, floor_pct=4.4)))
+            self.assertLess(own.picture(level, set_id, 1.0, Job()).light[120:].mean(), 0.003)
+
+
+class Bridges(unittest.TestCase):
+    def test_a_light_that_moved_on_is_carried_along_its_way(self):
+        frames = []
+        for x in (60, 110):
+            frame = np.full((*SHAPE, 3), 0.01, np.float32)
+            frame[50:56, x : x + 25] = 0.8
+            frames.append(cv2.GaussianBlur(frame, (0, 0), 1))
+        found = ways(*frames)
+        self.assertEqual(len(found), 1)
+        self.assertAlmostEqual(found[0].move[0] * 300, 50, delta=1)
+        whole = Region(0, 0, 300, 120)
+        light = swept(np.maximum(*frames), *frames, found, whole, (300, 120), np.s_[0:120, 0:300])
+        self.assertGreater(light[53, 62:132, 0].min(), 0.6)
+        self.assertLess(light[:44].max(), 0.02)
+
+
+class OnTheCommandLine(unittest.TestCase):
+    def setUp(self):
+        self._folder = tempfile.TemporaryDirectory()
+        self.addCleanup(self._folder.cleanup)
+        self.folder = Path(self._folder.name)
+        rng = np.random.default_rng(9)
+        self.truth = scene(4)
+        self.paths = []
+        for k in range(5):
+            code = np.rint(srgb_encoded(np.clip(noisy(self.truth, rng), 0, 1)) * 255).astype(np.uint8)
+            code[20:60, 20 + 40 * k : 40 + 40 * k] = 240
+            self.paths.append(write_picture(self.folder / f"still-{k}.png", code))
+
+    def _stack(self, name: str, *words: str) -> Path:
+        out = self.folder / name
+        self.assertEqual(main(["stack", *self.paths, "--out", str(out), *words]), 0)
+        return out
+
+    def test_every_rule_writes_a_picture(self):
+        for rule in RULES:
+            with self.subTest(rule):
+                picture = cv2.imread(str(self._stack(f"{rule}.png", "--rule", rule, "--depth", "8")))
+                self.assertEqual(picture.shape, (*SHAPE, 3))
+
+    def test_the_rule_holds_inside_the_region_and_the_base_is_seen_outside(self):
+        mask = np.zeros(SHAPE, np.uint8)
+        mask[:, :150] = 255
+        region = write_picture(self.folder / "region.png", mask)
+        out = cv2.imread(str(self._stack(
+            "base.png", "--rule", "maximum", "--base", "5", "--region", region, "--depth", "8")))
+        base = cv2.imread(self.paths[4])
+        assert_allclose(out[:, 152:], base[:, 152:], atol=1)
+        self.assertGreater(out[30, 30].min(), 230)
+        self.assertLess(base[30, 30].min(), 230)
+
+    def test_linear_light_is_written_and_read_back(self):
+        tiff = tifffile.imread(self._stack("mean.tif", "--rule", "mean", "--depth", "float"))
+        self.assertEqual(tiff.dtype, np.float32)
+        assert_allclose(np.median(tiff[80:] - self.truth[80:]), 0, atol=0.004)
+        file = OpenEXR.File(str(self._stack("mean.exr", "--rule", "mean")), separate_channels=True)
+        planes = file.channels()
+        self.assertEqual(set(planes), {"R", "G", "B", "A"})
+        assert_allclose(planes["G"].pixels, tiff[..., 1], atol=1e-5)
+        hdr = cv2.imread(str(self._stack("mean.hdr", "--rule", "mean")), cv2.IMREAD_UNCHANGED)[..., ::-1]
+        assert_allclose(hdr, tiff, rtol=0.02, atol=0.004)
+
+    def test_darks_and_flats_are_undone(self):
+        rng = np.random.default_rng(1)
+        fall = 1 - 0.4 * np.linspace(-1, 1, 300)[None, :, None] ** 2
+        dark = 0.02 + 0.01 * np.linspace(0, 1, 120)[:, None, None] * np.ones((120, 300, 3))
+
+        def write(name: str, light: np.ndarray) -> str:
+            code = np.rint(srgb_encoded(np.clip(light, 0, 1)) * 65535).astype(np.uint16)
+            cv2.imwrite(str(self.folder / name), code[..., ::-1])
+            return str(self.folder / name)
+
+        self.paths = [write(f"lit-{k}.png", noisy(0.7 * self.truth * fall + dark, rng)) for k in range(3)]
+        darks = [write(f"dark-{k}.png", noisy(dark, rng)) for k in range(3)]
+        flats = [write(f"flat-{k}.png", noisy(0.6 * fall + dark, rng)) for k in range(3)]
+        out = tifffile.imread(self._stack(
+            "clean.tif", "--rule", "mean", "--depth", "float", "--dark", *darks, "--flat", *flats))
+        ratio = out / (0.7 * self.truth * fall.mean())
+        self.assertLess(np.abs(np.median(ratio, axis=0) / np.median(ratio) - 1).max(), 0.02)
+        self.assertAlmostEqual(float(np.median(ratio)), 1.0, delta=0.02)
+        small = write_picture(self.folder / "small.png", np.zeros((50, 60, 3), np.uint8))
+        words = ["stack", *self.paths, "--rule", "mean", "--out", str(self.folder / "x.png"), "--dark", small]
+        self.assertEqual(main(words), 2)
+
+    def test_wrong_words_are_refused(self):
+        weights = self.folder / "weights.txt"
+        weights.write_text("1\n2\n")
+        out = str(self.folder / "never.png")
+        for words in (("--region", self.paths[0]), ("--kappa", "0,3"), ("--weights", str(weights)), ("--base", "9"),
+                      ("--black-floor", "dark"), ("--depth", "float"), ("--map", "bright")):
+            with self.subTest(words):
+                self.assertEqual(main(["stack", *self.paths, "--rule", "mean", "--out", out, *words]), 2)
+                self.assertFalse(Path(out).exists())
+
+
+class Words(unittest.TestCase):
+    def test_weights_come_as_numbers_rows_or_json(self):
+        files = ["/a/one.jpg", "/a/two.jpg"]
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "weights"
+            for text in ("0.5\n2", "0.5 2", "file,weight\none.jpg,0.5\ntwo.jpg,2", '{"one.jpg": 0.5, "two.jpg": 2}',
+                         '{"weights": [0.5, 2]}', "[0.5, 2]"):
+                path.write_text(text)
+                self.assertEqual(read_weights(path, files), [0.5, 2.0])
+            for text in ("1", "1\n-2", "0 0", "{", "three.jpg,2"):
+                path.write_text(text)
+                with self.assertRaises(BadRequest):
+                    read_weights(path, files)
+
+    def test_sizes_in_words_and_back(self):
+        for text in ("50%", "4000x", "x3000", "24MP"):
+            self.assertEqual(size_in_words(replace(Output(), **size_from_words(text))), text)
+        self.assertEqual(size_from_words("900")["width_px"], 900)
+        self.assertIsNone(size_from_words("large"))

@@ -1,0 +1,104 @@
+"""Rules that ask how a spot's values are spread: what is kept, what stands out, which frame is in focus."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.combine.network import median
+
+F32 = NDArray[np.float32]
+
+SPREAD_OF_MAD = np.float32(1.4826)
+LEAST_SPREAD = np.float32(2e-4)
+POOL = 9
+ROUNDS = 3
+STANDS_OUT = np.float32(5.0)
+CALM_SIGMA = 1.0
+FOCUS_SIGMA, FOCUS_POWER = 4.0, 4.0
+
+
+def spread_of(planes: list[F32], middle: F32) -> F32:
+    """The noise at each spot and channel, (h, w, 3): the median of the distances from the middle, pooled over a
+    neighbourhood, since of few frames alone it is hardly known; never less than what its level lets expect.
+    """
+    distances = median([cv2.absdiff(p, middle) for p in planes])
+    pooled = cv2.blur(distances, (POOL, POOL), borderType=cv2.BORDER_REFLECT_101)
+    # one in which things move has a wide neighbourhood: the least of both
+    own = cv2.max(cv2.min(distances, pooled), pooled * np.float32(0.7))
+    return np.maximum(own * SPREAD_OF_MAD * _small_sample(len(planes)), LEAST_SPREAD)
+
+
+def _small_sample(count: int) -> np.float32:
+    """What makes the median distance of few values as large as that of many (Croux & Rousseeuw 1992)."""
+    factors = {2: 1.196, 3: 1.495, 4: 1.363, 5: 1.206, 6: 1.200, 7: 1.140, 8: 1.129, 9: 1.107}
+    return np.float32(factors.get(count, count / max(count - 0.8, 1e-3)))
+
+
+def clipped_mean(planes: list[F32], low: float, high: float, weights: list[float]) -> F32:
+    """The mean of what lies within so many spreads below and above the middle, channel by channel, the middle found
+    anew each round (kappa-sigma clipping).
+    """
+    if len(planes) < 3:
+        return weighted_mean(planes, weights)
+    middle = median(planes)
+    spread = spread_of(planes, middle)
+    for _ in range(ROUNDS):
+        bottom, top = middle - np.float32(low) * spread, middle + np.float32(high) * spread
+        total, count = np.zeros_like(middle), np.zeros_like(middle)
+        for plane, weight in zip(planes, weights, strict=True):
+            kept = ((plane >= bottom) & (plane <= top)).astype(np.float32)
+            kept *= np.float32(weight)
+            count += kept
+            kept *= plane
+            total += kept
+        found = np.where(count > 0, total / np.maximum(count, 1e-12), middle)
+        if np.abs(found - middle).max(initial=0.0) < 1e-6:
+            break
+        middle = found
+    return found
+
+
+def weighted_mean(planes: list[F32], weights: list[float]) -> F32:
+    """The mean, each frame by its weight; of no weight at all the plain one."""
+    whole = sum(weights)
+    if whole <= 0:
+        weights, whole = [1.0] * len(planes), float(len(planes))
+    total = planes[0] * np.float32(weights[0] / whole)
+    for plane, weight in zip(planes[1:], weights[1:], strict=True):
+        total += plane * np.float32(weight / whole)
+    return total
+
+
+def stand_out(planes: list[F32]) -> F32:
+    """Of each spot the frame farthest from the middle where that is far beyond the noise, else the middle."""
+    middle = median(planes)
+    if len(planes) < 3:
+        return middle
+    spread = spread_of(planes, middle)
+    best = np.zeros(middle.shape[:2], np.float32)
+    out = middle.copy()
+    for plane in planes:
+        off = cv2.absdiff(plane, middle) / spread
+        calm = cv2.GaussianBlur(off.max(axis=2), (0, 0), CALM_SIGMA, borderType=cv2.BORDER_REFLECT_101)
+        farther = (calm > best) & (calm > STANDS_OUT)
+        best[farther] = calm[farther]
+        out[farther] = plane[farther]
+    return out
+
+
+def sharpest(planes: list[F32]) -> F32:
+    """Each spot from the frames in best focus there: by the energy of fine detail around it, softly."""
+    total, weights = np.zeros_like(planes[0]), np.zeros(planes[0].shape[:2], np.float32)
+    energies = []
+    for plane in planes:
+        grey = np.sqrt(np.maximum(plane.mean(axis=2), 0))
+        detail = cv2.Laplacian(grey, cv2.CV_32F, ksize=3)
+        energies.append(cv2.GaussianBlur(detail * detail, (0, 0), FOCUS_SIGMA, borderType=cv2.BORDER_REFLECT_101))
+    most = np.maximum.reduce(energies) + np.float32(1e-12)
+    for plane, energy in zip(planes, energies, strict=True):
+        weight = (energy / most) ** np.float32(FOCUS_POWER)
+        total += plane * weight[..., None]
+        weights += weight
+    return total / weights[..., None]

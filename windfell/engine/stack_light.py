@@ -1,0 +1,194 @@
+"""What a stack's rule is told of its frames, and what is done to their light before and after it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.combine.calibrated import CalibratedSheet, Plane, black_plane, evened_flat, level_plane, mean_light
+from windfell.combine.display import DisplayGain, fusion_gain, tone_gain
+from windfell.combine.exposures import CODE_STEP, estimated_exposures
+from windfell.combine.rules import RULES, Setting, StackRule
+from windfell.engine.cache import key_of
+from windfell.engine.sources import OpenedFile
+from windfell.engine.stage import Host, development_key
+from windfell.errors import BadRequest
+from windfell.geometry import planar
+from windfell.job import Job
+from windfell.pixels.tiles import Region
+from windfell.recipe.model import Display, Floor, Frame, FrameSet, Project, Rule
+
+F32 = NDArray[np.float32]
+
+FLOOR_SIDE, SMALL_SIDE = 640, 700
+
+
+class StackLight:
+    """The light of a stack's frames, over one recipe; `StackStages` lays and combines it."""
+
+    set: FrameSet
+    _host: Host
+    _project: Project
+
+    @property
+    def rule(self) -> StackRule:
+        return RULES[str(self.set.combining.rule)]
+
+    def _light_parts(self) -> tuple:
+        """All that this changes of a picture."""
+        c = self.set.combining
+        owning = tuple(tuple(m for m in f.masks if m.purpose == "region") for f in self.set.used)
+        return c, owning, tuple(f.weight for f in self.set.used)
+
+    # -- before the rule
+
+    def _calibration(self, width: int, height: int, job: Job) -> tuple[F32 | None, F32 | None]:
+        """(dark, flat): the light of no light and of an even field, at frames of width x height px; None for none."""
+        c = self.set.combining
+        if not (c.darks or c.flats):
+            return None, None
+
+        def make() -> tuple[F32 | None, F32 | None]:
+            dark = self._mean_of(c.darks, width, height, job)
+            flat = self._mean_of(c.flats, width, height, job)
+            return dark, None if flat is None else evened_flat(flat, dark)
+
+        names = tuple(o.identity for o in self._fields(job))
+        return self._host.cache.get(key_of("calibration", names, len(c.darks), width, height), make)
+
+    def _fields(self, job: Job) -> list[Any]:
+        c = self.set.combining
+        return [self._host.opened(self._project, Frame("field", s), job) for s in (*c.darks, *c.flats)]
+
+    def _mean_of(self, sources: Sequence, width: int, height: int, job: Job) -> F32 | None:
+        if not sources:
+            return None
+        opened = [self._host.opened(self._project, Frame("field", s), job) for s in sources]
+        full = self._opened(job)[self.reference()].size
+        for s, o in zip(sources, opened, strict=True):
+            if o.size != full:
+                raise BadRequest(
+                    f"{s.path} is {o.size[0]} x {o.size[1]} px, but the frames are {full[0]} x {full[1]}; darks and "
+                    "flats must be of the same size.")
+        scale = min(1.0, width / full[0])
+        return mean_light(job.map(lambda o: o.sheet(scale, job), opened, "reading darks and flats"), (width, height))
+
+    def _prepared_sheet(self, n: int, sheet, job: Job):
+        """A frame's sheet, calibrated and less its black floor; as it is where neither is asked for."""
+        dark, flat = self._calibration(sheet.width, sheet.height, job)
+        floor = self._floor(n, job)
+        if dark is None and flat is None and floor is None:
+            return sheet
+        return CalibratedSheet(sheet, dark, flat, floor)
+
+    def _floor(self, n: int, job: Job) -> Plane | None:
+        c, frame = self.set.combining, self.set.used[n]
+        if c.floor is Floor.OFF or frame.id == c.base:
+            return None
+        if c.floor is Floor.LEVEL:
+            return level_plane(c.floor_pct)
+
+        def look() -> Plane:
+            opened = self._opened(job)[n]
+            sheet = self._host.developed(opened, frame, min(1.0, FLOOR_SIDE / max(opened.size)), job)
+            dark, flat = self._calibration(sheet.width, sheet.height, job)
+            whole = CalibratedSheet(sheet, dark, flat).light(0, 0, sheet.width, sheet.height)
+            k = min(1.0, FLOOR_SIDE / max(whole.shape[:2]))
+            size = max(1, round(whole.shape[1] * k)), max(1, round(whole.shape[0] * k))
+            return black_plane(cv2.resize(whole, size, interpolation=cv2.INTER_AREA))
+
+        fields = tuple(o.identity for o in self._fields(job))
+        key = key_of("black floor", self._opened(job)[n].identity, development_key((frame,)), fields)
+        return self._host.cache.get(key, look)
+
+    # -- the rule
+
+    def setting(self, used: Sequence[int], job: Job) -> Setting:
+        """What the rule is told of the frames `used`, in that order, the first of them the reference."""
+        known = self.__dict__.setdefault("_settings", {})
+        if tuple(used) not in known:
+            known[tuple(used)] = self._find_setting(used, job)
+        return known[tuple(used)]
+
+    def _find_setting(self, used: Sequence[int], job: Job) -> Setting:
+        c, frames = self.set.combining, self.set.used
+        weights = tuple(frames[n].weight for n in used)
+        kappa = (c.kappa_low, c.kappa_high)
+        if c.rule is not Rule.EXPOSURES:
+            return Setting(weights, kappa)
+        steps = tuple(self._step(n, job) for n in used)
+        return Setting(weights, kappa, tuple(self.exposures(used, job)), steps)
+
+    def _step(self, n: int, job: Job) -> float:
+        opened = self._opened(job)[n]
+        deep = opened.sheet(1.0, job).pixels.dtype != np.uint8 if isinstance(opened, OpenedFile) else False
+        return CODE_STEP[16 if deep else 8]
+
+    def exposures(self, used: Sequence[int], job: Job) -> list[float]:
+        """How much light each of the frames took beside the first of them."""
+        def estimate() -> list[float]:
+            lights = self.small_lights(job)
+            return estimated_exposures(lights, [self._gathered(n, job) for n in used], 0)
+
+        key = key_of("exposures", self._registration_key(job), development_key(self.set.used), tuple(used),
+                     self._light_parts())
+        return self._host.cache.get(key, estimate)
+
+    def _gathered(self, n: int, job: Job) -> float | None:
+        opened = self._opened(job)[n]
+        ev = opened.still.metadata.exposure_value if isinstance(opened, OpenedFile) else None
+        return None if ev is None else float(2.0**ev)
+
+    # -- after the rule
+
+    @cached_property
+    def _region_mask(self) -> NDArray[np.uint8] | None:
+        for frame in self.set.used:
+            names = [m.name for m in frame.masks if m.purpose == "region"]
+            found = self._host.owning(frame, "region") if names else None
+            if found is not None:
+                return found
+        return None
+
+    def region_share(self, region: Region, scale: float, before: NDArray | None, job: Job) -> F32 | None:
+        """How much the rule holds at each px (h, w) of a region, 0..1; None for wholly."""
+        mask = self._region_mask
+        if mask is None or self.set.combining.base is None:
+            return None
+        whole = self.whole_size(job)
+        x = np.arange(region.left, region.left + region.width, dtype=np.float64)
+        y = np.arange(region.top, region.top + region.height, dtype=np.float64)
+        at = np.stack(np.meshgrid(x, y), -1)
+        if before is not None:
+            at = planar.apply(before, at)
+        size = tuple(max(1, round(v * scale)) for v in whole)
+        k = np.array([mask.shape[1] / size[0], mask.shape[0] / size[1]])
+        where = ((at + 0.5) * k - 0.5).astype(np.float32)
+        seen = cv2.remap(mask, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        return seen.astype(np.float32) / np.float32(255)
+
+    def display(self, job: Job) -> DisplayGain | None:
+        """How the light of several exposures is shown; None where it is left as it is."""
+        c = self.set.combining
+        if c.rule is not Rule.EXPOSURES or c.display is Display.NONE:
+            return None
+        if "_display" not in self.__dict__:
+            self.__dict__["_display"] = self._find_display(job)
+        return self.__dict__["_display"]
+
+    def _find_display(self, job: Job) -> DisplayGain:
+        c = self.set.combining
+
+        def make() -> DisplayGain:
+            radiance = self.small_radiance(job)
+            if c.display is Display.TONE:
+                return tone_gain(radiance)
+            return fusion_gain(radiance, self.small_lights(job))
+
+        key = key_of("display", self._registration_key(job), development_key(self.set.used), self._light_parts())
+        return self._host.cache.get(key, make)
