@@ -185,7 +185,7 @@ class Sharpest(StackRule):
     name = "sharpest"
     title = "Sharpest"
     suits = "depth: each spot from the frame in focus there"
-    reach = 14
+    reach = 18
 
     def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         return sharpest(planes)
@@ -197,7 +197,7 @@ class Exposures(StackRule):
     name = "exposures"
     title = "Exposures"
     suits = "bright and dark parts of exposures of different length"
-    reach = 26
+    reach = 34
 
     def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         count = len(planes)

@@ -101,4 +101,4 @@ def sharpest(planes: list[F32]) -> F32:
         weight = (energy / most) ** np.float32(FOCUS_POWER)
         total += plane * weight[..., None]
         weights += weight
-    return total / weights[..., None]
+    return total / np.maximum(weights, np.float32(1e-12))[..., None]
