@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose, assert_array_equal
 
+from windfell.combine.blocks import in_blocks
 from windfell.combine.network import median_ranks, ranked
 from windfell.combine.rules import RULES
 from windfell.combine.strips import Layer, by_rank, combined
@@ -45,6 +46,13 @@ class Rules(unittest.TestCase):
                 with self.subTest(name, n=n):
                     given = planes(n)
                     assert_allclose(rule.combined(given), truth(given, axis=0), atol=2e-6)
+
+    def test_block_by_block_is_as_all_at_once(self):
+        rng = np.random.default_rng(8)
+        given = [rng.random((150, 700, 3)).astype(np.float32) for _ in range(5)]
+        for name, rule in RULES.items():
+            with self.subTest(name):
+                assert_allclose(in_blocks(rule, given), rule.combined(given), atol=2e-6)
 
     def test_picking_encoded_values_equals_the_rule_on_light(self):
         way = linearizer(None)

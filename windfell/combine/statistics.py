@@ -13,8 +13,7 @@ F32 = NDArray[np.float32]
 SPREAD_OF_MAD = np.float32(1.4826)
 LEAST_SPREAD = np.float32(2e-4)
 POOL = 9
-ROUNDS = 3
-STANDS_OUT = np.float32(5.0)
+STANDS_OUT = 5.0
 CALM_SIGMA = 1.0
 FOCUS_SIGMA, FOCUS_POWER = 4.0, 4.0
 
@@ -37,27 +36,26 @@ def _small_sample(count: int) -> np.float32:
 
 
 def clipped_mean(planes: list[F32], low: float, high: float, weights: list[float]) -> F32:
-    """The mean of what lies within so many spreads below and above the middle, channel by channel, the middle found
-    anew each round (kappa-sigma clipping).
+    """The mean of what lies within so many spreads below and above the middle, channel by channel (kappa-sigma
+    clipping). Middle and spread are robust, so that once is enough.
     """
     if len(planes) < 3:
         return weighted_mean(planes, weights)
     middle = median(planes)
     spread = spread_of(planes, middle)
-    for _ in range(ROUNDS):
-        bottom, top = middle - np.float32(low) * spread, middle + np.float32(high) * spread
-        total, count = np.zeros_like(middle), np.zeros_like(middle)
-        for plane, weight in zip(planes, weights, strict=True):
-            kept = ((plane >= bottom) & (plane <= top)).astype(np.float32)
-            kept *= np.float32(weight)
-            count += kept
-            kept *= plane
-            total += kept
-        found = np.where(count > 0, total / np.maximum(count, 1e-12), middle)
-        if np.abs(found - middle).max(initial=0.0) < 1e-6:
-            break
-        middle = found
-    return found
+    shape = middle.shape
+    flat = (shape[0], -1)
+    bottom = cv2.scaleAdd(spread, -float(low), middle).reshape(flat)
+    top = cv2.scaleAdd(spread, float(high), middle).reshape(flat)
+    total, count = np.zeros_like(bottom), np.zeros_like(bottom)
+    for plane, weight in zip(planes, weights, strict=True):
+        values = np.ascontiguousarray(plane).reshape(flat)
+        kept = cv2.inRange(values, bottom, top)
+        cv2.add(total, values if weight == 1 else values * np.float32(weight), dst=total, mask=kept)
+        cv2.add(count, float(weight), dst=count, mask=kept)
+    mean = cv2.divide(total, count)
+    cv2.copyTo(middle.reshape(flat), (count <= 0).astype(np.uint8), mean)
+    return mean.reshape(shape)
 
 
 def weighted_mean(planes: list[F32], weights: list[float]) -> F32:
@@ -76,15 +74,16 @@ def stand_out(planes: list[F32]) -> F32:
     middle = median(planes)
     if len(planes) < 3:
         return middle
-    spread = spread_of(planes, middle)
-    best = np.zeros(middle.shape[:2], np.float32)
+    inverse = cv2.divide(1.0, spread_of(planes, middle))
+    best = np.full(middle.shape[:2], STANDS_OUT, np.float32)
     out = middle.copy()
     for plane in planes:
-        off = cv2.absdiff(plane, middle) / spread
-        calm = cv2.GaussianBlur(off.max(axis=2), (0, 0), CALM_SIGMA, borderType=cv2.BORDER_REFLECT_101)
-        farther = (calm > best) & (calm > STANDS_OUT)
-        best[farther] = calm[farther]
-        out[farther] = plane[farther]
+        off = cv2.multiply(cv2.absdiff(plane, middle), inverse)
+        worst = cv2.max(cv2.max(*cv2.split(off)[:2]), cv2.extractChannel(off, 2))
+        calm = cv2.GaussianBlur(worst, (0, 0), CALM_SIGMA, borderType=cv2.BORDER_REFLECT_101)
+        farther = cv2.compare(calm, best, cv2.CMP_GT)
+        cv2.copyTo(calm, farther, best)
+        cv2.copyTo(plane, farther, out)
     return out
 
 

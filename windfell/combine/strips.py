@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.combine.blocks import in_blocks
 from windfell.combine.network import ranked
 from windfell.combine.rules import PLAIN, Setting, StackRule
 from windfell.geometry import planar
@@ -68,7 +69,7 @@ def combined(
     wide = _around(layers, rule, region)
     planes, masks = zip(*(_plane(x, wide) for x in layers), strict=True)
     if all(m is None for m in masks):
-        light, covers = rule.combined(list(planes), setting), None
+        light, covers = in_blocks(rule, list(planes), setting), None
     elif rule.reach:
         light, covers = _filled(list(planes), masks, rule, setting)
     else:
@@ -101,7 +102,7 @@ def _filled(planes: list[F32], masks: Sequence, rule: StackRule, setting: Settin
     mean = total / np.maximum(count, 1)[..., None]
     told = [p if m is None else np.where(m[..., None], p, mean) for p, m in zip(planes, masks, strict=True)]
     covers = count > 0
-    return rule.combined(told, setting) * covers[..., None], covers
+    return in_blocks(rule, told, setting) * covers[..., None], covers
 
 
 def _picked(layers: Sequence[Layer], rule: StackRule, region: Region) -> F32:
