@@ -118,3 +118,59 @@ class Fisheyes(unittest.TestCase):
         flat = Lens(900, 600, 330.0, optics=Optics(mapping="equidistant", focal=330.0 / lens.half_diagonal))
         aside = flat.project(np.array([[np.sin(1.0), 0.0, np.cos(1.0)]]))[0]
         self.assertAlmostEqual(aside[0] - flat.centre[0], 330.0, places=6)
+
+
+class ProjectionFamily(unittest.TestCase):
+    def _inside(self, projection, count=4000, seed=3):
+        """Rays that the projection draws, up to its limits."""
+        rays = unit_rays(count, seed=seed)
+        plane = projection.forward(rays)
+        drawn = np.isfinite(plane).all(axis=1) & projection.drawn(np.nan_to_num(plane, posinf=99.0, neginf=-99.0))
+        drawn &= (np.abs(np.nan_to_num(plane, posinf=99.0, neginf=-99.0))
+                  <= [projection.half_width, projection.half_height]).all(axis=1)
+        return rays[drawn]
+
+    def _all(self):
+        yield from PROJECTIONS.values()
+        for values in ((0.0, 0.0), (0.5, 0.0), (0.7, 0.6), (1.0, 1.0)):
+            yield PROJECTIONS["pannini"].at(*values)
+
+    def test_every_one_goes_there_and_back_as_far_as_it_draws_from_any_pole(self):
+        rng = np.random.default_rng(11)
+        for projection in self._all():
+            with self.subTest(projection.name):
+                rays = self._inside(projection)
+                self.assertGreater(len(rays), 400)
+                for _ in range(4):
+                    view = from_yaw_pitch_roll(*rng.uniform(-1.5, 1.5, 3))
+                    again = projection.backward(projection.forward((rays @ view.T) @ view)) @ view.T
+                    assert_allclose(again, rays @ view.T, atol=1e-9)
+
+    def test_those_that_keep_angles_do_and_those_that_keep_areas_do(self):
+        for name, equal in (("mercator", "angle"), ("stereographic", "angle"), ("equal-area-fisheye", "area")):
+            projection = PROJECTIONS[name]
+            rays = self._inside(projection, 400)
+            rays = rays[np.abs(rays[:, 1]) < 0.95]
+            aside = np.cross(rays, [0.1, 1.0, 0.2])
+            aside /= np.linalg.norm(aside, axis=1, keepdims=True)
+            up = np.cross(rays, aside)
+            here = projection.forward(rays)
+            dx, dy = ((projection.forward(rays + 1e-6 * v) - here) / 1e-6 for v in (aside, up))
+            kept = np.isfinite(dx).all(1) & np.isfinite(dy).all(1) & (np.abs(dx).max(1) < 50)
+            if equal == "angle":
+                wide, high = (np.linalg.norm(v[kept], axis=1) for v in (dx, dy))
+                assert_allclose(wide / high, 1, atol=1e-3)
+                assert_allclose((dx[kept] * dy[kept]).sum(1) / (wide * high), 0, atol=1e-3)
+            else:
+                area = np.abs(dx[kept, 0] * dy[kept, 1] - dx[kept, 1] * dy[kept, 0])
+                assert_allclose(area, 1, atol=1e-3)
+
+    def test_the_panninis_ends_are_the_tangent_plane_and_straight_levels(self):
+        rays = unit_rays(300, seed=5, half_angle=1.0)
+        flat = PROJECTIONS["rectilinear"].forward(rays)
+        assert_allclose(PROJECTIONS["pannini"].at(0.0, 0.0).forward(rays)[:, 0], flat[:, 0], atol=1e-9)
+        lon = np.linspace(-1, 1, 41)
+        level = np.stack([np.tan(lon), np.full(41, 0.5), np.ones(41)], -1)
+        level /= np.linalg.norm(level, axis=1, keepdims=True)
+        squeezed = PROJECTIONS["pannini"].at(1.0, 1.0).forward(level)
+        self.assertLess(np.ptp(squeezed[:, 1]), 1e-9)

@@ -8,15 +8,15 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, green, project_of
-from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
-from windfell.recipe.model import Crop, Kind, Outline, Ratio, View
+from windfell.recipe.model import BentLine, Crop, Kind, LineKind, Outline, Ratio, View
 from windfell.shape.bounds import field_of_view, fitted_canvas, sphere_canvas
 from windfell.shape.choice import suitable_projection
+from windfell.shape.held import bow
 from windfell.shape.stack_cut import stack_cut
 from windfell.shape.stretch import most_stretch
 from windfell.shape.trim import largest_rectangle
@@ -109,11 +109,26 @@ class StackCuts(unittest.TestCase):
         self.assertTrue(stack_cut((400, 300), 0.0, Outline()).plain)
         turned = stack_cut((400, 300), 8.0, Outline())
         corners = np.array([[0, 0], [turned.size[0] - 1, 0], [0, turned.size[1] - 1]], float)
-        there = planar.apply(turned.onto_reference(1.0), corners)
+        there = turned.onto_reference(1.0)(corners)
         self.assertTrue((there > -1).all() and (there < [400, 300]).all())
         self.assertGreater(turned.size[0] * turned.size[1], 0.55 * 400 * 300)
         wide, high = stack_cut((400, 300), 3.0, Outline(ratio=Ratio(16, 9))).size
         self.assertAlmostEqual(wide / high, 16 / 9, delta=0.02)
+
+    def test_a_curve_drawn_on_a_stack_becomes_straight(self):
+        x = np.linspace(20, 80, 30)
+        curve = tuple((float(a), float(40 + 6 * np.cos((a - 50) / 20))) for a in x)
+        line = BentLine(curve, LineKind.STRAIGHT)
+        cut = stack_cut((400, 300), 0.0, Outline(lines=(line,)))
+        self.assertTrue(cut.moves)
+        there = cut.mesh.forward(np.array(curve) / 100 * [400, 300] - 0.5)
+        self.assertLess(bow(there), 0.05 * bow(np.array(curve) * [4.0, 3.0]))
+        own = engine()
+        project, set_id = project_of(frames_in(green())[:2], Kind.STACK, outline=Outline(lines=(line,)))
+        plain, _ = project_of(frames_in(green())[:2], Kind.STACK)
+        bent, whole = (own.picture(p, set_id, 1.0, Job()).light for p in (project, plain))
+        self.assertEqual(bent.shape, whole.shape)
+        self.assertGreater(np.abs(bent - whole).mean(), 0.002)
 
     def test_a_stack_is_cropped_and_straightened_without_moving_anything(self):
         own, project_id = engine(), "set"

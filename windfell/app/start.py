@@ -18,6 +18,7 @@ from windfell.app.demo import demo_project
 from windfell.app.garbage import InterfaceThreadCollector
 from windfell.app.session import Session
 from windfell.app.window import Window
+from windfell.recipe.model import Edges
 from windfell.engine.cache import prune
 from windfell.engine.folders import cache_folder
 
@@ -82,6 +83,7 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("--station", help="gather, prepare, align, shape, join, combine or export")
     parser.add_argument("--frame", type=int, metavar="N", help="choose the set's N-th frame")
     parser.add_argument("--points", action="store_true", help="at align: two frames with their points")
+    parser.add_argument("--pulled", action="store_true", help="at shape: the outline pulled, with what it costs")
     parser.add_argument("--set", help="a set by its name")
     parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
     parser.add_argument("--size", type=_size, default=(1280, 800), metavar="WxH", help="of the window")
@@ -116,6 +118,14 @@ def _screenshot(app: QApplication, window: Window, options: argparse.Namespace) 
         align.show_page("points")
         settle(app, window)
         align.points.go_to_worst()
+    if options.pulled and session.station == "shape":
+        window.stations["shape"].open_tab("outline")
+        session.change("outline.edges", Edges.PULL, True)
+    if session.station == "join":
+        settle(app, window)
+        window.stations["join"].walk.step(1)
+        settle(app, window)
+        window.view.fit()
     if not settle(app, window):
         print("windfell: the picture did not settle in time.", file=sys.stderr)
         return 3

@@ -5,13 +5,12 @@ The cut between sky and ground follows the picture's own edges (Rother, Kolmogor
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry import planar
 from windfell.pixels.tiles import Region
 
 F32 = NDArray[np.float32]
@@ -48,9 +47,10 @@ def sky_share(reference: F32, by_stars: Sequence[F32], by_ground: Sequence[F32])
 
 
 def share_at(
-    share: F32, region: Region, scale: float, size: tuple[int, int], before: NDArray[np.float64] | None = None
+    share: F32, region: Region, scale: float, size: tuple[int, int],
+    before: Callable[[NDArray], NDArray] | None = None,
 ) -> F32:
-    """The share (h, w) on a region in px of the reference of full `size` at a scale; `before` (3, 3) takes the
+    """The share (h, w) on a region in px of the reference of full `size` at a scale; `before` takes the
     region's px to those.
     """
     h, w = share.shape
@@ -58,7 +58,7 @@ def share_at(
     x, y = (np.arange(first, first + n) for first, n in ((region.left, region.width), (region.top, region.height)))
     at = np.stack(np.meshgrid(x, y), axis=-1).astype(np.float64)
     if before is not None:
-        at = planar.apply(before, at)
+        at = before(at)
     where = ((at + 0.5) * [kx, ky] - 0.5).astype(np.float32)
     return cv2.remap(share, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,7 +27,7 @@ CACHE_BYTES = 768 * 1024
 class Layer:
     """A frame of the stack: its pixels, its place (reference px to frame px; None: as it is),
     and its lens's bending, if it is corrected. `transform` counts at the sheet's own scale and
-    leads to the ideal place that `optics` bends. `before` (3, 3) takes the picture's px to the reference's, None
+    leads to the ideal place that `optics` bends. `before` takes the picture's px to the reference's, None
     where they are the same. `lenses`: how the reference's px and the frame's are bent; the
     transform then acts between the ideal ones.
     """
@@ -36,7 +36,7 @@ class Layer:
     transform: NDArray[np.float64] | None = None
     optics: Optics | None = None
     lenses: tuple[Lens, Lens] | None = None
-    before: NDArray[np.float64] | None = None
+    before: Callable[[NDArray[np.float64]], NDArray[np.float64]] | None = None
 
 
 def rows_in_cache(layers: Sequence[Layer], width: int) -> int:
@@ -155,7 +155,7 @@ def shown(layer: Layer, region: Region) -> F32:
 def _carried(layer: Layer, points: NDArray[np.float64]) -> NDArray[np.float64]:
     """The frame's px of the picture's (..., 2)."""
     if layer.before is not None:
-        points = planar.apply(layer.before, points)
+        points = layer.before(points)
     if layer.transform is None:
         return points
     if layer.lenses is None:

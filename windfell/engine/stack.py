@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
@@ -150,7 +151,9 @@ class StackStages(StackLight):
 
     def cut(self, job: Job) -> StackCut:
         """What part of the reference the picture shows."""
-        return stack_cut(self.whole_size(job), self.set.view.roll_deg, self.set.outline)
+        if "_cut_out" not in self.__dict__:
+            self.__dict__["_cut_out"] = stack_cut(self.whole_size(job), self.set.view.roll_deg, self.set.outline)
+        return self.__dict__["_cut_out"]
 
     def whole_size(self, job: Job) -> tuple[int, int]:
         """(width, height) px of the reference."""
@@ -226,7 +229,7 @@ class StackStages(StackLight):
         cut = self.cut(job)
         if cut.plain:
             return self._combined(piles, region, scale, None, job)
-        if cut.roll == 0:
+        if not cut.moves:
             return self._shifted(piles, cut.region_of(region, scale), scale, job)
         before = cut.onto_reference(scale)
         piles = [[replace(x, before=before) for x in layers] for layers in piles]
@@ -245,7 +248,7 @@ class StackStages(StackLight):
             light[inner.within(region)], covered[inner.within(region)] = part.light, part.covered
         return Picture(light, covered)
 
-    def _combined(self, piles: list[list[Layer]], region: Region, scale: float, before: np.ndarray | None, job: Job
+    def _combined(self, piles: list[list[Layer]], region: Region, scale: float, before: Callable | None, job: Job
                   ) -> Picture:
         found = self.registration(job)
         places = [p for p in (found.frames, found.ground) if p]
@@ -260,7 +263,7 @@ class StackStages(StackLight):
         both = len(lights) == 2 and before is None
         return Picture(light, whole if covered is None or both else covered)
 
-    def _ruled(self, layers: list[Layer], used: list[int], region: Region, scale: float, before: np.ndarray | None,
+    def _ruled(self, layers: list[Layer], used: list[int], region: Region, scale: float, before: Callable | None,
                job: Job) -> tuple[np.ndarray, np.ndarray | None]:
         """The rule over frames in place, shown as is asked for, within its region; the base outside."""
         light, covered = combined(layers, self.rule, region, self.setting(used, job))
@@ -306,14 +309,14 @@ class StackStages(StackLight):
         key = key_of("bridges", self._registration_key(job), development_key(self.set.used), self._light_parts())
         return self._host.cache.get(key, find)
 
-    def _shares(self, region: Region, scale: float, before: np.ndarray | None, job: Job) -> tuple[np.ndarray, ...]:
+    def _shares(self, region: Region, scale: float, before: Callable | None, job: Job) -> tuple[np.ndarray, ...]:
         """Where the columns (w,) and rows (h,) of a region lie in the reference, 0..1, a slight turn left aside."""
         width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
         x, y = np.arange(region.left, region.left + region.width), np.arange(region.top, region.top + region.height)
         if before is not None:
             middle_y, middle_x = np.full(len(x), y.mean()), np.full(len(y), x.mean())
-            x = planar.apply(before, np.stack([x, middle_y], -1).astype(float))[:, 0]
-            y = planar.apply(before, np.stack([middle_x, y], -1).astype(float))[:, 1]
+            x = before(np.stack([x, middle_y], -1).astype(float))[:, 0]
+            y = before(np.stack([middle_x, y], -1).astype(float))[:, 1]
         return (x + 0.5) / width, (y + 0.5) / height
 
     def draft(self, side: int, job: Job) -> np.ndarray:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -18,7 +18,6 @@ from windfell.engine.cache import key_of
 from windfell.engine.sources import OpenedFile
 from windfell.engine.stage import Host, development_key
 from windfell.errors import BadRequest
-from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.tiles import Region
 from windfell.recipe.model import Display, Floor, Frame, FrameSet, Project, Rule
@@ -155,7 +154,7 @@ class StackLight:
                 return found
         return None
 
-    def region_share(self, region: Region, scale: float, before: NDArray | None, job: Job) -> F32 | None:
+    def region_share(self, region: Region, scale: float, before: Callable | None, job: Job) -> F32 | None:
         """How much the rule holds at each px (h, w) of a region, 0..1; None for wholly."""
         mask = self._region_mask
         if mask is None or self.set.combining.base is None:
@@ -165,7 +164,7 @@ class StackLight:
         y = np.arange(region.top, region.top + region.height, dtype=np.float64)
         at = np.stack(np.meshgrid(x, y), -1)
         if before is not None:
-            at = planar.apply(before, at)
+            at = before(at)
         size = tuple(max(1, round(v * scale)) for v in whole)
         k = np.array([mask.shape[1] / size[0], mask.shape[0] / size[1]])
         where = ((at + 0.5) * k - 0.5).astype(np.float32)

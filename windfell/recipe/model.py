@@ -369,8 +369,9 @@ class NetPoint:
 
 @dataclass(frozen=True)
 class BentLine:
-    """A line drawn on the picture, through directions (longitude, latitude) in degrees: the picture bends until it
-    is straight, level or upright, as far as `strength_pct` says.
+    """A line drawn on the picture, through directions (longitude, latitude) in degrees; of a stack through shares
+    (x, y) of its reference in %. The picture bends until it is straight, level or upright, as far as `strength_pct`
+    says.
     """
 
     points: tuple[tuple[float, float], ...]

@@ -168,7 +168,12 @@ def drawn_line(canvas: Canvas, rays: Array, kind: str, strength: float) -> Held 
     "upright"; None where the plane tears it.
     """
     spots = on_plane(canvas, rays)
-    if spots is None or len(spots) < 2:
+    return None if spots is None else asked_line(spots, kind, strength)
+
+
+def asked_line(spots: Array, kind: str, strength: float) -> Held | None:
+    """As `drawn_line`, of spots (n, 2) of the plane itself."""
+    if len(spots) < 2:
         return None
     spots = _evenly(spots)
     run = spots[-1] - spots[0]

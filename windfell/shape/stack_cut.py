@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -9,31 +10,35 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.geometry import planar
-from windfell.geometry.mesh import Bounds
+from windfell.geometry.mesh import Bounds, Mesh
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Outline
+from windfell.recipe.model import BentLine, Outline
 from windfell.shape import rectangle
+from windfell.shape.held import Held, asked_line
+from windfell.shape.pull import Task, solved
 from windfell.shape.trim import largest_rectangle
 
 Array = NDArray[np.float64]
 
 TRIM_SIDE = 700
+CELLS = 900
 
 
 @dataclass(frozen=True)
 class StackCut:
     """The picture is `box` (px of the reference turned by `roll` rad about its middle, edges at whole numbers) of a
-    reference of `whole` px.
+    reference of `whole` px. `mesh` bends the reference's px before that.
     """
 
     whole: tuple[int, int]
     roll: float
     box: tuple[float, float, float, float]
+    mesh: Mesh | None = None
 
     @property
     def plain(self) -> bool:
         """Whether the picture is just the reference's area."""
-        return self.roll == 0 and self.box == (0.0, 0.0, float(self.whole[0]), float(self.whole[1]))
+        return not self.moves and self.box == (0.0, 0.0, float(self.whole[0]), float(self.whole[1]))
 
     @property
     def size(self) -> tuple[int, int]:
@@ -45,8 +50,28 @@ class StackCut:
         return Region(region.left + round(self.box[0] * scale), region.top + round(self.box[1] * scale),
                       region.width, region.height)
 
-    def onto_reference(self, scale: float) -> Array:
-        """(3, 3): from px of the picture at a scale to px of the reference at that scale."""
+    @property
+    def moves(self) -> bool:
+        """Whether px are turned or bent, not just shifted."""
+        return self.roll != 0 or self.mesh is not None
+
+    def onto_reference(self, scale: float) -> Callable[[Array], Array]:
+        """The map from px (..., 2) of the picture at a scale to px of the reference at that scale."""
+        turned = self._turned(scale)
+        if self.mesh is None:
+            return lambda points: planar.apply(turned, points)
+        whole = tuple(max(1, round(v * scale)) for v in self.whole)
+        to_full = planar.resized(whole, self.whole)
+        from_full = planar.resized(self.whole, whole)
+
+        def onto(points: Array) -> Array:
+            full = planar.apply(to_full @ turned, points)
+            return planar.apply(from_full, self.mesh.backward(full))
+
+        return onto
+
+    def _turned(self, scale: float) -> Array:
+        """(3, 3): from px of the picture at a scale to px of the bent reference at that scale."""
         out, whole = ((max(1, round(v * scale)) for v in s) for s in (self.size, self.whole))
         left, top = self.box[:2]
         shift = np.array([[1, 0, left], [0, 1, top], [0, 0, 1.0]])
@@ -54,6 +79,26 @@ class StackCut:
         x, y = (self.whole[0] - 1) / 2, (self.whole[1] - 1) / 2
         turn = np.array([[c, -s, x - c * x + s * y], [s, c, y - s * x - c * y], [0, 0, 1.0]])
         return planar.resized(self.whole, tuple(whole)) @ turn @ shift @ planar.resized(tuple(out), self.size)
+
+
+def lines_mesh(whole: tuple[int, int], lines: Sequence[BentLine]) -> Mesh | None:
+    """What bends a picture of `whole` px until lines drawn on it, through shares of its sides in %, are what they are
+    to be; None where there are none.
+    """
+    held = [_held(whole, line) for line in lines if len(line.points) > 1]
+    held = [h for h in held if h is not None]
+    if not held:
+        return None
+    width, height = whole
+    none = [np.zeros((0, 2))] * 4
+    seen = np.ones((max(8, 100 * height // max(whole)), max(8, 100 * width // max(whole))), bool)
+    pull = solved(Task(Bounds(-0.5, -0.5, width - 0.5, height - 0.5), none, seen, held, cells=CELLS))
+    return pull.mesh((0, 0, 0, 0))[0]
+
+
+def _held(whole: tuple[int, int], line: BentLine) -> Held | None:
+    spots = np.array(line.points, float) / 100 * [whole[0], whole[1]] - 0.5
+    return asked_line(spots, str(line.kind), line.strength_pct / 100)
 
 
 def stack_cut(whole: tuple[int, int], roll_deg: float, outline: Outline) -> StackCut:
@@ -77,7 +122,8 @@ def stack_cut(whole: tuple[int, int], roll_deg: float, outline: Outline) -> Stac
         box = Bounds(left, top, left + c.width_pct / 100 * box.width, top + c.height_pct / 100 * box.height)
     if not roll:  # whole px, so that nothing is resampled
         box = Bounds(*(float(round(v)) for v in (box.left, box.top, box.right, box.bottom)))
-    return StackCut(whole, roll, (box.left, box.top, box.right, box.bottom))
+    mesh = lines_mesh(whole, outline.lines)
+    return StackCut(whole, roll, (box.left, box.top, box.right, box.bottom), mesh)
 
 
 def _covered(box: Bounds, whole: tuple[int, int], roll: float, ratio: float | None) -> Bounds:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
+import numpy as np
 from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -18,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app.picture.crop_frame import CropFrame
+from windfell.app.picture.tool import Path
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.stations.station import Station
@@ -27,7 +29,7 @@ from windfell.app.widgets.ruler import Ruler
 from windfell.combine.rules import RULES
 from windfell.job import Job
 from windfell.recipe.edits import field_at
-from windfell.recipe.model import Display, Floor, FrameSet, Project, Rule
+from windfell.recipe.model import BentLine, Display, Floor, FrameSet, LineKind, Project, Rule
 
 CARD_WIDE = 190
 
@@ -133,15 +135,22 @@ class Combine(Station):
             ("crop", "Crop", "Draw, move and size the frame of the picture"),
             ("level", "Level", "Drag along something that is level: the picture turns"),
             ("upright", "Upright", "Drag along something that stands upright: the picture turns"),
-            ("off", "Done", "Put the tool away")))
+            ("straight", "Straight", "Draw along a curve that is to be straight: the picture bends"),
+            ("off", "Done", "Put the tool away")), 3)
         self.hand.set_value("off")
         self.hand.picked.connect(self.take)
+        self.pencil = Path()
+        self.pencil.drawn.connect(self._curved)
+        self.unbend = QPushButton("Take the lines away")
+        self.unbend.clicked.connect(lambda: session.change("outline.lines", (), True))
         self.uncrop = QPushButton("All of it")
         self.uncrop.setToolTip("Take the crop away")
         self.uncrop.clicked.connect(lambda: session.change("outline.crop", None, True))
+        column.addWidget(self.hand)
         row = QHBoxLayout()
-        row.addWidget(self.hand)
         row.addWidget(self.uncrop)
+        row.addWidget(self.unbend)
+        row.addStretch(1)
         column.addLayout(row)
         self.frame, self.in_hand = CropFrame(), "off"
         self.frame.changed.connect(lambda crop, first: session.change("outline.crop", crop, first))
@@ -183,6 +192,7 @@ class Combine(Station):
         self.display.setEnabled(c.rule is Rule.EXPOSURES)
         self.roll.set_value(frame_set.view.roll_deg)
         self.uncrop.setEnabled(frame_set.outline.crop is not None)
+        self.unbend.setEnabled(bool(frame_set.outline.lines))
         shown = self._view.source.shown
         if shown and shown.set_id == frame_set.id and self.in_hand == "crop":
             ratio = frame_set.outline.ratio
@@ -226,7 +236,7 @@ class Combine(Station):
         """Take a tool in hand: "crop", a line that is to be "level" or "upright", or "off"."""
         self.in_hand = hand
         self.hand.set_value(hand)
-        self._view.take_tool(self.frame if hand == "crop" else None)
+        self._view.take_tool({"crop": self.frame, "straight": self.pencil}.get(hand))
         self._view.lining = hand in ("level", "upright")
         if self._shows_crop:
             self.session.changed.emit()
@@ -242,6 +252,26 @@ class Combine(Station):
         if self.in_hand != "crop" or frame_set.outline.crop is None:
             return project
         return project.with_set(replace(frame_set, outline=replace(frame_set.outline, crop=None)))
+
+    def _curved(self, points: list[QPointF]) -> None:
+        """A curve that is to be straight, kept in shares of the reference."""
+        s = self.session
+        engine, project, set_id = s.engine, s.project, s.set_id
+        shown = self.picture_of(project)
+
+        def place(job: Job) -> tuple:
+            stages = engine.stages(shown, set_id)
+            cut = stages.cut(job)
+            px = np.array([[p.x() * cut.size[0] - 0.5, p.y() * cut.size[1] - 0.5] for p in points])
+            shares = (cut.onto_reference(1.0)(px) + 0.5) / stages.whole_size(job) * 100
+            return tuple((round(float(x), 3), round(float(y), 3)) for x, y in shares)
+
+        def done(spots: tuple) -> None:
+            if s.project is project:
+                line = BentLine(spots, LineKind.STRAIGHT)
+                s.change("outline.lines", (*s.frame_set.outline.lines, line), True)
+
+        s.desk.ask("stack line", place, done)
 
     def _straighten(self, start: QPointF, end: QPointF) -> None:
         """Turn the picture until the line is level or upright."""

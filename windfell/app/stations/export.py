@@ -37,6 +37,7 @@ class Export(Station):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._size: tuple[int, int] | None = None
+        self._full: tuple[int, int] | None = None
         self._asked = None
         self.written: Written | None = None
         self.folder = Path.home()
@@ -178,12 +179,13 @@ class Export(Station):
             return
         self._asked, self._size = frame_set, None
         self.session.desk.ask(
-            "plan", lambda job: planned_size(engine, project, frame_set.id, job),
+            "plan", lambda job: (
+                planned_size(engine, project, frame_set.id, job), engine.size(project, frame_set.id, job)),
             self._have_size, self._no_size, self._forget_size, quiet=True,
         )
 
-    def _have_size(self, size: tuple[int, int]) -> None:
-        self._size = size
+    def _have_size(self, sizes: tuple[tuple[int, int], tuple[int, int]]) -> None:
+        self._size, self._full = sizes
         self._say_plan()
 
     def _forget_size(self) -> None:
@@ -217,9 +219,19 @@ class Export(Station):
             f"{'at most ' if o.format is not Format.JPEG else ''}{plain:.0f} MB"
             f"{' before packing' if o.format is Format.JPEG else ''}. Time, camera and focal length are carried over."
         )
+        words += self._fineness()
         if path.exists():
             words += " The file exists and will be replaced."
         self._show(self.check, words, "quiet")
+
+    def _fineness(self) -> str:
+        """What the size means beside the frames' own."""
+        shown = self._full
+        if shown is None or not self._size or shown[0] == self._size[0]:
+            return ""
+        ratio = self._size[0] / shown[0]
+        how = {0.5: "Half", 0.25: "A quarter"}.get(round(ratio, 3), f"{ratio:.2g} times")
+        return f" {how} as fine as the frames."
 
     def start(self) -> None:
         """Write the picture in the background."""

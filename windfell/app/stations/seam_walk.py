@@ -95,13 +95,13 @@ class SeamWalk(QWidget):
         self._rows: list[int] = []
         self.list = QListWidget()
         self.list.setAccessibleName("Stretches of seams, the worst first")
-        self.list.setFixedWidth(290)
+        self.list.setFixedWidth(244)
         self.list.currentRowChanged.connect(self._chosen)
         self.words = QLabel("")
         self.words.setProperty("role", "quiet")
         self.loupes = Loupes()
         self.before, self.after = QPushButton("Previous"), QPushButton("Next")
-        self.give, self.take = QPushButton("Give to the one"), QPushButton("Give to the other")
+        self.give, self.take = QPushButton("Give left"), QPushButton("Give right")
         self.fine = QPushButton("It is fine")
         tips = ("To the one before in the list (,)", "To the next in the list (.)",
                 "The spot is given to the frame at the left (G)",
@@ -170,7 +170,7 @@ class SeamWalk(QWidget):
             s = walk.stretches[n]
             mark = "▲" if s.rating > MARK else "△" if s.rating > MARK / 2 else "·"
             pair = f"{walk.numbers[s.a]} | {walk.numbers[s.b]}"
-            why = s.rated.why if s.rating > MARK / 2 else "nothing to notice"
+            why = s.rated.why if s.rating > MARK / 2 else "nothing to see"
             self.list.addItem(QListWidgetItem(f"{mark}  {s.rating:.2f}   {pair}   {why}"))
         self.list.blockSignals(False)
         worse = sum(walk.stretches[n].rating > MARK for n in self._rows)

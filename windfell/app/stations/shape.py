@@ -39,6 +39,7 @@ from windfell.recipe.model import (
     Crop,
     Edges,
     FrameSet,
+    Kind,
     LineKind,
     NetPoint,
     PlumbLine,
@@ -353,7 +354,7 @@ class Shape(Station):
     def _draw_line(self, start: QPointF, end: QPointF) -> None:
         """The line goes to the frame that shows it best; the registration obeys it."""
         s = self.session
-        if s.station not in ("shape", "join"):
+        if s.station not in ("shape", "join", "export") or s.frame_set.kind is not Kind.PANORAMA:
             return
         kind = LineKind(self._once or (self.pencil if self.pencil != "off" else self.way))
         if self._once:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -207,6 +209,9 @@ class OutlinePage(Page):
         for words, _ in RATIOS[2:]:
             self.ratio.addItem(f"{words} upright")
         self.ratio.activated.connect(self._picked_ratio)
+        self.ratio.setEditable(True)
+        self.ratio.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
+        self.ratio.lineEdit().editingFinished.connect(self._typed_ratio)
         self.column.addLayout(row_of(self.edges, self.ratio))
         self.pull = self.ruler("Pull", "outline.pull_pct", 100.0, 1.0)
         self.sides: dict[str, QLineEdit] = {}
@@ -246,6 +251,27 @@ class OutlinePage(Page):
             ratio = Ratio(ratio.height, ratio.width)
         self.session.change("outline.ratio", ratio, True)
 
+    def _typed_ratio(self) -> None:
+        """A ratio of one's own, such as 7:3."""
+        frame_set = self.session.frame_set
+        words = self.ratio.currentText().strip()
+        if frame_set is None or self.ratio.findText(words) >= 0:
+            return
+        found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*[:x/]\s*(\d+(?:\.\d+)?)", words)
+        sides = [float(v) for v in found.groups()] if found else [0.0]
+        if found and min(sides) >= 0.01 and max(sides) <= 1000:
+            if frame_set.outline.ratio != Ratio(*sides):
+                self.session.change("outline.ratio", Ratio(*sides), True)
+        else:
+            self.session.say(f"{words}: no ratio; give width and height such as 7:3.", "wrong")
+            self._show_ratio(frame_set.outline.ratio)
+
+    def _show_ratio(self, ratio: Ratio | None) -> None:
+        at = _ratio_index(ratio)
+        self.ratio.setCurrentIndex(at)
+        if at == 0 and ratio is not None:
+            self.ratio.setEditText(f"{ratio.width:g}:{ratio.height:g}")
+
     def _side(self, name: str) -> None:
         frame_set = self.session.frame_set
         if frame_set is None:
@@ -272,7 +298,8 @@ class OutlinePage(Page):
         for field in self.sides.values():
             field.setEnabled(outline.edges is Edges.PULL)
         self.show_sides(outline)
-        self.ratio.setCurrentIndex(_ratio_index(outline.ratio))
+        if not self.ratio.lineEdit().hasFocus():
+            self._show_ratio(outline.ratio)
 
     def show_said(self, said: OutlineSaid | None, bent: bool) -> None:
         """What the outline keeps and costs; None while that is not known."""
