@@ -129,7 +129,7 @@ def agreeing_everywhere(ratio, where, rng):
 def laid_alike(folder: Path, stages):
     """The stages of a folder's frames, on the canvas and places of others: only the light differs."""
     _, other = stages_of(Engine(None, 512 * 2**20), folder)
-    for name in ("registration", "posed", "canvas 0"):
+    for name in ("registration", "posed", "bent True"):
         other._known[name] = stages._known[name]
     return other
 

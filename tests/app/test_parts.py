@@ -181,7 +181,7 @@ class Controls(WindowTest):
         export = self.window.stations["export"]
         export.width.setText("wide")
         export.width.editingFinished.emit()
-        self.assertIn("not a width", self.window.status.words.text())
+        self.assertIn("no size", self.window.status.words.text())
         export.width.setText("240")
         export.width.editingFinished.emit()
         self.settle()

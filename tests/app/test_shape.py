@@ -149,6 +149,28 @@ class LinesAndProofs(WindowTest):
         self.until(lambda: self.session.frame_set.view.yaw_deg > 5)
         self.settle()
 
+    def test_the_sides_are_pulled_to_a_field_of_view(self):
+        self.shape.open_tab("field")
+        self.click(self.shape.field.sides)
+        self.settle()
+        r = self.window.view.picture_rect()
+        start = QPointF(r.right(), r.center().y())
+        self.drag(self.window.view, start, QPointF(-0.2 * r.width(), 0))
+        self.until(lambda: self.session.frame_set.view.hfov_deg is not None)
+        self.assertIsNone(self.session.frame_set.view.vfov_deg)
+        self.settle()
+
+    def test_a_ratio_of_ones_own_is_typed(self):
+        self.shape.open_tab("outline")
+        field = self.shape.outline.ratio
+        field.setEditText("7:3")
+        field.lineEdit().editingFinished.emit()
+        self.assertEqual(self.session.frame_set.outline.ratio, Ratio(7, 3))
+        field.setEditText("wide")
+        field.lineEdit().editingFinished.emit()
+        self.assertIn("no ratio", self.window.status.words.text())
+        self.settle()
+
     def test_two_projections_are_held_against_each_other(self):
         card = self.shape.proofs.cards["equirectangular"]
         self.shape.proofs.held.emit("equirectangular")

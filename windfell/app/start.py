@@ -18,9 +18,9 @@ from windfell.app.demo import demo_project
 from windfell.app.garbage import InterfaceThreadCollector
 from windfell.app.session import Session
 from windfell.app.window import Window
-from windfell.recipe.model import Edges
 from windfell.engine.cache import prune
 from windfell.engine.folders import cache_folder
+from windfell.recipe.model import Edges
 
 SETTLE_LIMIT_S = 180.0
 SWITCH_S = 0.0005

@@ -127,8 +127,8 @@ class PanoramaStages(LaidOutFrames):
         where = surface_map(own.surface, canvas, region)
         best = np.full((region.height, region.width), -1.0, np.float32)
         owner = np.full(best.shape, -1, np.int16)
-        for n, frame in enumerate(self.posed(job)):
-            seen = covered(canvas, region, frame)
+        for n in owners_near(own, where):
+            seen = covered(canvas, region, self.posed(job)[n])
             if not seen.any():
                 continue
             claim = np.where(seen, where.spread(softly(own, n, where.nodes)) + np.float32(2), np.float32(-1))

@@ -18,10 +18,10 @@ from windfell.shape.canvas import Canvas
 
 Array = NDArray[np.float64]
 
-WALK_PIXELS = 12_000_000
+WALK_PIXELS = 7_000_000
 MAP_PIXELS = 600_000
-STRETCH, PATCH = 72, 112
-MOST = 600
+STRETCH, PATCH = 88, 124
+MOST = 400
 
 
 @dataclass(frozen=True)

@@ -49,6 +49,23 @@ def directions_at(stages: PanoramaStages, shares: Sequence[tuple[float, float]],
     return tuple((round(float(a), 4), round(float(b), 4)) for a, b in np.degrees(np.stack([lon, lat], -1)))
 
 
+def field_of(stages: PanoramaStages, box: tuple[float, float, float, float], job: Job) -> tuple[float, float]:
+    """(across, down) in degrees: the field of view about the middle that reaches to those sides of a box (left,
+    top, right, bottom, shares of the picture) that lie farther from it.
+    """
+    canvas = stages.canvas(job)
+    low, high = canvas.cut(np.array([[box[0] * canvas.width - 0.5, box[1] * canvas.height - 0.5],
+                                     [box[2] * canvas.width - 0.5, box[3] * canvas.height - 0.5]]))
+    found = []
+    for axis in (0, 1):
+        far = max(abs(float(low[axis])), abs(float(high[axis])))
+        spot = np.zeros(2)
+        spot[axis] = far
+        ray = canvas.kind.backward(spot)
+        found.append(float(np.clip(2 * np.degrees(np.arctan2(abs(ray[axis]), ray[2])), 1.0, 360.0)))
+    return found[0], found[1]
+
+
 def net_places(stages: PanoramaStages, job: Job) -> Array:
     """Where the net's nodes (rows, columns, 2) lie, as shares of the picture."""
     canvas, whole = stages.canvas(job), stages.whole_canvas(job)

@@ -67,6 +67,12 @@ def _grey(picture: F32) -> F32:
     return cv2.transform(np.ascontiguousarray(picture), THIRDS).reshape(picture.shape[:2])
 
 
+def _most(picture: F32) -> F32:
+    """The largest of the three channels, (h, w)."""
+    first, second, third = cv2.split(picture)
+    return cv2.max(cv2.max(first, second), third)
+
+
 def _bands(picture: F32) -> F32:
     """What is neither noise nor light: the detail between two scales, (h, w, 3)."""
     return cv2.GaussianBlur(picture, (0, 0), FINE) - cv2.GaussianBlur(picture, (0, 0), BROAD)
@@ -79,8 +85,8 @@ def _structure(one: F32, other: F32, close: NDArray[np.bool_], near: NDArray[np.
     for dy in SHIFTS:
         for dx in SHIFTS:
             moved = np.roll(b, (dy, dx), axis=(0, 1))
-            least = np.minimum(least, np.abs(a - moved).max(axis=2))
-    detail = np.maximum(np.abs(a).max(axis=2), np.abs(b).max(axis=2))
+            least = cv2.min(least, _most(cv2.absdiff(a, moved)))
+    detail = cv2.max(_most(np.abs(a)), _most(np.abs(b)))
     around = float(np.sqrt(np.mean(detail[near] ** 2))) + 2 * NOISE
     # the worst run along the seam counts, not its mean
     off = cv2.blur(np.where(close, np.maximum(least - NOISE, 0), 0).astype(np.float32), (9, 9))

@@ -23,6 +23,7 @@ class CropFrame(Tool):
     """`changed(crop, starts)` while it is moved. `ratio` (width to height, of the picture in px) holds its form."""
 
     changed = Signal(Crop, bool)
+    ended = Signal(Crop)
 
     def __init__(self) -> None:
         super().__init__()
@@ -97,7 +98,10 @@ class CropFrame(Tool):
         return QRectF(x, y, wide, tall)
 
     def release(self, at: QPointF, rect: QRectF) -> None:
-        self._held = None
+        held, self._held = self._held, None
+        if held is not None and not self._first:
+            b = self.box
+            self.ended.emit(Crop(*(round(100 * v, 3) for v in (b.left(), b.top(), b.width(), b.height()))))
 
     def paint(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
         box = QRectF(on_view(self.box.topLeft(), rect), on_view(self.box.bottomRight(), rect))

@@ -26,6 +26,7 @@ from windfell.engine.shape_marks import (
     OutlineSaid,
     directions_at,
     edges_on_picture,
+    field_of,
     lines_off,
     net_places,
     outline_said,
@@ -125,6 +126,9 @@ class Shape(Station):
 
     def _build_tools(self) -> None:
         self.crop_frame, self.net, self.centre = CropFrame(), NetTool(), Spot()
+        self.field_frame = CropFrame()
+        self.field_frame.ended.connect(self._field_pulled)
+        self.field.sides.toggled.connect(lambda _: self._arm())
         self.lasso, self.curve, self.picker = Path(closed=True), Path(), _EdgePicker(self)
         self.crop_frame.changed.connect(lambda crop, first: self.session.change("outline.crop", crop, first))
         self.net.moved.connect(self._node_moved)
@@ -178,6 +182,8 @@ class Shape(Station):
         self.outline.show_set(frame_set)
         self.lines.show_set(frame_set)
         self._show_rows(frame_set)
+        if here:
+            self.field_frame.show_crop(None, size, None)
         if here and self.hand == "crop":
             ratio = frame_set.outline.ratio
             self.crop_frame.show_crop(frame_set.outline.crop, size, ratio and ratio.width / ratio.height)
@@ -226,6 +232,8 @@ class Shape(Station):
             return
         tools = {"crop": self.crop_frame, "net": self.net, "stiff": self.lasso}
         tool = tools.get(self.hand)
+        if self.tab == "field" and self.field.sides.isChecked():
+            tool = self.field_frame
         if tool is None and self.pencil == "straight":
             tool = self.curve
         if tool is None and self.tab == "lines" and self.lines.found.isChecked() and self.pencil == "off":
@@ -477,6 +485,25 @@ class Shape(Station):
             self._view.look_at(*places[key], min(max(1.0, 2 * self._view.fit_zoom), 4 * self._view.fit_zoom))
 
     # -- the view
+
+    def _field_pulled(self, crop: Crop) -> None:
+        """The field of view that the frame's sides reach to."""
+        s = self.session
+        engine, project, set_id = s.engine, s.project, s.set_id
+        box = (crop.left_pct, crop.top_pct, crop.left_pct + crop.width_pct, crop.top_pct + crop.height_pct)
+        across, down = crop.width_pct != 100, crop.height_pct != 100
+
+        def done(found: tuple[float, float]) -> None:
+            values = {}
+            if across:
+                values["view.hfov_deg"] = round(found[0], 1)
+            if down:
+                values["view.vfov_deg"] = round(found[1], 1)
+            if values and s.project is project:
+                s.change_all(values, True)
+
+        shares = tuple(v / 100 for v in box)
+        s.desk.ask("field", lambda job: field_of(engine.stages(project, set_id), shares, job), done)
 
     def _centre_on(self, at: QPointF) -> None:
         def centre(points: tuple) -> None:

@@ -129,6 +129,8 @@ class FieldPage(Page):
             self.own[path] = own
         self.ruler("Distance", "view.pannini_distance", 1.0, 0.01)
         self.ruler("Squeeze", "view.pannini_squeeze", 0.0, 0.01)
+        self.sides = QPushButton("Pull the sides", checkable=True)
+        self.sides.setToolTip("Drag the sides of a frame on the picture to set the field of view about its middle")
         self.room: dict[str, QLineEdit] = {}
         grid = QGridLayout()
         grid.setHorizontalSpacing(6)
@@ -147,6 +149,7 @@ class FieldPage(Page):
             grid.addWidget(QLabel(words[0]), 0, 1 + 2 * n)
             grid.addWidget(field, 0, 2 + 2 * n)
         self.column.addLayout(grid)
+        self.column.addLayout(row_of(self.sides))
         self.words = QLabel("")
         self.words.setProperty("role", "quiet")
         self.words.setWordWrap(True)
