@@ -10,8 +10,10 @@ from tests.support import engine, frames_in, project_of, ridge
 from windfell.geometry.camera import Lens
 from windfell.geometry.mesh import Bounds, Lattice, Mesh
 from windfell.geometry.posed import Posed
+from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
+from windfell.pixels.tiles import Region
 from windfell.recipe.model import (
     BentLine,
     Crop,
@@ -283,8 +285,6 @@ class Pictures(unittest.TestCase):
         self.assertLess(cost.horizon_deg, 0.3)
 
     def test_regions_of_a_pulled_picture_fit_the_whole(self):
-        from windfell.pixels.tiles import Region
-
         project = self._with(Outline(Edges.PULL))
         whole = self.engine.picture(project, self.id, 1.0, Job())
         part = self.engine.picture(project, self.id, 1.0, Job(), Region(200, 60, 300, 150))
@@ -303,6 +303,22 @@ class Pictures(unittest.TestCase):
         view = View(ProjectionChoice.EQUIRECTANGULAR, hfov_deg=30.0)
         canvas = self._stages(view=view).canvas(Job())
         self.assertAlmostEqual(np.degrees(canvas.right - canvas.left), 30.0, places=6)
+
+    def test_every_projection_makes_a_picture(self):
+        for name in PROJECTIONS:
+            with self.subTest(name):
+                project = self._with(view=View(ProjectionChoice(name), hfov_deg=40.0, yaw_deg=5.0))
+                picture = self.engine.picture(project, self.id, 0.25, Job())
+                self.assertGreater(picture.covered.mean(), 0.4)
+                self.assertTrue(np.isfinite(picture.light).all())
+
+    def test_a_round_picture_is_empty_beyond_its_rim(self):
+        view = View(ProjectionChoice.EQUIDISTANT_FISHEYE, pitch_deg=-90.0)
+        canvas = self._stages(view=view).canvas(Job())
+        far = Canvas(canvas.projection, -3.0, -3.0, 3.0, 3.0, 60, 60)
+        drawn = far.drawn(Region(0, 0, 60, 60))
+        self.assertFalse(drawn[0, 0])
+        self.assertTrue(drawn[30, 30])
 
     def test_room_is_empty(self):
         project = self._with(Outline(Edges.TRIM, room=Room(top_pct=100)))

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.combine.network import median
+from windfell.pixels.channels import mean_of, most_of
 
 F32 = NDArray[np.float32]
 
@@ -79,8 +80,7 @@ def stand_out(planes: list[F32]) -> F32:
     out = middle.copy()
     for plane in planes:
         off = cv2.multiply(cv2.absdiff(plane, middle), inverse)
-        worst = cv2.max(cv2.max(*cv2.split(off)[:2]), cv2.extractChannel(off, 2))
-        calm = cv2.GaussianBlur(worst, (0, 0), CALM_SIGMA, borderType=cv2.BORDER_REFLECT_101)
+        calm = cv2.GaussianBlur(most_of(off), (0, 0), CALM_SIGMA, borderType=cv2.BORDER_REFLECT_101)
         farther = cv2.compare(calm, best, cv2.CMP_GT)
         cv2.copyTo(calm, farther, best)
         cv2.copyTo(plane, farther, out)
@@ -92,7 +92,7 @@ def sharpest(planes: list[F32]) -> F32:
     total, weights = np.zeros_like(planes[0]), np.zeros(planes[0].shape[:2], np.float32)
     energies = []
     for plane in planes:
-        grey = np.sqrt(np.maximum(plane.mean(axis=2), 0))
+        grey = np.sqrt(np.maximum(mean_of(plane), 0))
         detail = cv2.Laplacian(grey, cv2.CV_32F, ksize=3)
         energies.append(cv2.GaussianBlur(detail * detail, (0, 0), FOCUS_SIGMA, borderType=cv2.BORDER_REFLECT_101))
     most = np.maximum.reduce(energies) + np.float32(1e-12)

@@ -25,6 +25,7 @@ from windfell.recipe.model import Display, Floor, Frame, FrameSet, Project, Rule
 F32 = NDArray[np.float32]
 
 FLOOR_SIDE, SMALL_SIDE = 640, 700
+SHALLOW = ("jpeg", "webp")
 
 
 class StackLight:
@@ -125,8 +126,9 @@ class StackLight:
 
     def _step(self, n: int, job: Job) -> float:
         opened = self._opened(job)[n]
-        deep = opened.sheet(1.0, job).pixels.dtype != np.uint8 if isinstance(opened, OpenedFile) else False
-        return CODE_STEP[16 if deep else 8]
+        if not isinstance(opened, OpenedFile) or opened.still.metadata.format in SHALLOW:
+            return CODE_STEP[8]
+        return CODE_STEP[8 if opened.sheet(1.0, job).pixels.dtype == np.uint8 else 16]
 
     def exposures(self, used: Sequence[int], job: Job) -> list[float]:
         """How much light each of the frames took beside the first of them."""

@@ -12,6 +12,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.pixels.channels import mean_of, most_of
+
 F32 = NDArray[np.float32]
 
 FINE, BROAD = 1.0, 6.0
@@ -20,7 +22,6 @@ NOISE = 0.012
 STRUCTURE, STEP, SOFT = 0.36, 0.02, 1.1
 LEAST_TEXTURE = 0.008
 SHIFTS = (-1, 0, 1)
-THIRDS = np.full((1, 3), 1 / 3, np.float32)
 
 
 @dataclass(frozen=True)
@@ -63,16 +64,6 @@ def _edge(mine: NDArray[np.bool_]) -> NDArray[np.bool_]:
     return out
 
 
-def _grey(picture: F32) -> F32:
-    return cv2.transform(np.ascontiguousarray(picture), THIRDS).reshape(picture.shape[:2])
-
-
-def _most(picture: F32) -> F32:
-    """The largest of the three channels, (h, w)."""
-    first, second, third = cv2.split(picture)
-    return cv2.max(cv2.max(first, second), third)
-
-
 def _bands(picture: F32) -> F32:
     """What is neither noise nor light: the detail between two scales, (h, w, 3)."""
     return cv2.GaussianBlur(picture, (0, 0), FINE) - cv2.GaussianBlur(picture, (0, 0), BROAD)
@@ -85,8 +76,8 @@ def _structure(one: F32, other: F32, close: NDArray[np.bool_], near: NDArray[np.
     for dy in SHIFTS:
         for dx in SHIFTS:
             moved = np.roll(b, (dy, dx), axis=(0, 1))
-            least = cv2.min(least, _most(cv2.absdiff(a, moved)))
-    detail = cv2.max(_most(np.abs(a)), _most(np.abs(b)))
+            least = cv2.min(least, most_of(cv2.absdiff(a, moved)))
+    detail = cv2.max(most_of(np.abs(a)), most_of(np.abs(b)))
     around = float(np.sqrt(np.mean(detail[near] ** 2))) + 2 * NOISE
     # the worst run along the seam counts, not its mean
     off = cv2.blur(np.where(close, np.maximum(least - NOISE, 0), 0).astype(np.float32), (9, 9))
@@ -108,7 +99,7 @@ def _step(one: F32, other: F32, joined: F32, mine: NDArray[np.bool_], near: NDAr
 
     steps = [across(p) for p in (joined, one, other)]
     low, high = np.minimum(steps[1], steps[2]), np.maximum(steps[1], steps[2])
-    excess = np.maximum(np.maximum(steps[0] - high, low - steps[0]), 0).max(axis=2)
+    excess = most_of(np.maximum(np.maximum(steps[0] - high, low - steps[0]), 0))
     enough = (cv2.blur(first, shape) > 0.2) & (cv2.blur(second, shape) > 0.2) & edge
     if not enough.any():
         return 0.0
@@ -119,7 +110,7 @@ def _step(one: F32, other: F32, joined: F32, mine: NDArray[np.bool_], near: NDAr
 def _softness(one: F32, other: F32, mine: NDArray[np.bool_], near: NDArray[np.bool_]) -> float:
     """How much sharper one frame is than the other where both show the same."""
     def energy(picture: F32) -> float:
-        grey = _grey(picture)
+        grey = mean_of(picture)
         fine = grey - cv2.GaussianBlur(grey, (0, 0), 1.2)
         return float(np.sqrt(np.mean(fine[near] ** 2)))
 
