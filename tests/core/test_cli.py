@@ -281,7 +281,8 @@ class Shaping(unittest.TestCase):
                 ("--keep", "1"), ("--keep", "9:mask.png"), ("--keep", "1:/nowhere.png"), ("--pull", "120"),
                 ("--ratio", "wide"), ("--crop", "1,2,3"), ("--size", "big"), ("--edges", "trim", "--pull", "30"),
                 ("--crop", "9000,0,10,10"), ("--room", "1,2,3,x"), ("--width", "300", "--size", "50%"),
-                ("--hfov", "0"), ("--pannini", "2,0")):
+                ("--hfov", "0"), ("--pannini", "2,0"),
+                ("--full-sphere", "--ratio", "2:1")):
             with self.subTest(words), contextlib.redirect_stderr(io.StringIO()) as said:
                 status = main(["panorama", *frames_in(ridge()), "--out", "/tmp/never-written.png", *words])
                 self.assertEqual(status, 2)

@@ -15,7 +15,8 @@ from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.recipe.model import BentLine, Crop, Kind, LineKind, Outline, Ratio, View
 from windfell.shape.bounds import field_of_view, fitted_canvas, sphere_canvas
-from windfell.shape.choice import suitable_projection
+from windfell.shape.choice import bend_pct, ranked, suitable_projection
+from windfell.shape.edges import Edge, arc
 from windfell.shape.held import bow
 from windfell.shape.stack_cut import stack_cut
 from windfell.shape.stretch import most_stretch
@@ -83,6 +84,28 @@ class Choices(unittest.TestCase):
             choice = suitable_projection(np.radians(wide), np.radians(tall))
             self.assertEqual(choice.projection, name)
             self.assertIn(f"{wide}°", choice.reason)
+
+
+    def test_long_straight_edges_ask_for_a_projection_that_keeps_them_straight(self):
+        def beam(lon: float, high: float) -> Edge:
+            ends = [[np.sin(lon + d), high, np.cos(lon + d)] for d in (-0.35, 0.35)]
+            one, other = (np.array(e) / np.linalg.norm(e) for e in ends)
+            return Edge(arc(one, other), float(np.arccos(one @ other)), False)
+
+        wide, tall = np.radians([110, 50])
+        beams = [beam(lon, high) for lon in (-0.4, 0, 0.4) for high in (-0.35, 0.4)]
+        self.assertEqual(suitable_projection(wide, tall).projection, "cylindrical")
+        choice = suitable_projection(wide, tall, beams)
+        self.assertEqual(choice.projection, "pannini")
+        self.assertIn("edges bend by", choice.reason)
+        self.assertGreater(bend_pct("cylindrical", beams), bend_pct("pannini", beams))
+        self.assertEqual(suitable_projection(np.radians(40), np.radians(150)).projection, "transverse-cylindrical")
+
+    def test_the_most_suitable_comes_first_and_what_cuts_much_away_last(self):
+        order = ranked(row(range(-80, 81, 20)), [])
+        self.assertEqual(order[0], "cylindrical")
+        self.assertEqual(set(order), set(PROJECTIONS))
+        self.assertGreater(order.index("rectilinear"), order.index("equirectangular"))
 
 
 class Trim(unittest.TestCase):

@@ -133,6 +133,8 @@ def _pannini(text: str) -> tuple[float, float]:
 def shaped(frame_set: FrameSet, options: Namespace) -> FrameSet:
     """The set with the panorama's view and outline; a crop in px waits for the picture's size."""
     flat = options.projection == "flat"
+    if options.full_sphere:
+        _refuse_cuts(options)
     distance, squeeze = options.pannini
     view = View(
         ProjectionChoice("auto" if flat else options.projection), options.yaw, options.pitch, options.roll,
@@ -143,6 +145,17 @@ def shaped(frame_set: FrameSet, options: Namespace) -> FrameSet:
     outline = Outline(
         Edges(edges), 100.0 if options.pull is None else options.pull, ratio=options.ratio, room=options.room)
     return sized(replace(frame_set, view=view, outline=outline), options)
+
+
+def _refuse_cuts(options: Namespace) -> None:
+    """Raises BadRequest for what a whole sphere cannot have."""
+    asked = {
+        "--edges": options.edges not in (None, "leave", "trim"), "--pull": options.pull is not None,
+        "--crop": options.crop, "--ratio": options.ratio, "--room": options.room != Room(),
+        "--hfov": options.hfov, "--vfov": options.vfov}
+    for name, given in asked.items():
+        if given:
+            raise BadRequest(f"{name} does not go with --full-sphere, which shows all; leave one of them out.")
 
 
 def sized(frame_set: FrameSet, options: Namespace) -> FrameSet:
