@@ -107,7 +107,7 @@ def main() -> None:
     limited(100 if options.tiny else 1800)
     lands = backdrops(options.pictures, 4000)
     found: dict[str, list[tuple[float, float, bool]]] = {f: [] for f in FAULTS}
-    for n in range(2 if options.tiny else options.rows):
+    for n in range(1 if options.tiny else options.rows):
         name, photographer = lands[(n // len(FAULTS)) % len(lands)]
         try:
             with TemporaryDirectory() as folder:

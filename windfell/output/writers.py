@@ -258,7 +258,7 @@ def _segment(marker: int, data: bytes) -> bytes:
 class ExrWriter:
     """OpenEXR, float, linear light with BT.709 primaries: R, G, B, and A, 0 where no frame covers."""
 
-    title, suffix, depths, alpha = "OpenEXR", ".exr", (32,), True
+    title, suffix, depths, alpha = "EXR", ".exr", (32,), True
 
     def write(self, path: Path, sheet: Sheet, strips: Iterator[NDArray]) -> None:
         whole = _gathered(sheet, strips)
@@ -278,7 +278,7 @@ class ExrWriter:
 class HdrWriter:
     """Radiance RGBE (Ward 1991), linear light with BT.709 primaries, run lengths as its readers expect them."""
 
-    title, suffix, depths, alpha = "Radiance", ".hdr", (32,), False
+    title, suffix, depths, alpha = "HDR", ".hdr", (32,), False
 
     def write(self, path: Path, sheet: Sheet, strips: Iterator[NDArray]) -> None:
         whole = np.maximum(_gathered(sheet, strips)[..., :3], 0)

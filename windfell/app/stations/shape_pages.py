@@ -149,11 +149,9 @@ class FieldPage(Page):
             grid.addWidget(QLabel(words[0]), 0, 1 + 2 * n)
             grid.addWidget(field, 0, 2 + 2 * n)
         self.column.addLayout(grid)
-        self.column.addLayout(row_of(self.sides))
         self.words = QLabel("")
         self.words.setProperty("role", "quiet")
-        self.words.setWordWrap(True)
-        self.column.addWidget(self.words)
+        self.column.addLayout(row_of(self.sides, self.words))
         self.column.addStretch(1)
 
     def _roomed(self) -> None:
@@ -191,7 +189,8 @@ class FieldPage(Page):
             self.rulers[path].setEnabled(pannini)
             self.rulers[path].set_value(getattr(frame_set.view, path.partition(".")[2]))
         self.show_room(frame_set.outline.room)
-        self.words.setText(f"{size[0]} x {size[1]} px at full size, {fine}" if size else "")
+        self.words.setText(f"{size[0]} x {size[1]} px" if size else "")
+        self.words.setToolTip(f"At full size: {fine}")
 
 
 class OutlinePage(Page):
