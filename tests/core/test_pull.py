@@ -7,6 +7,7 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, project_of, ridge
+from windfell.engine.laid_out import _directions, _weight
 from windfell.geometry.camera import Lens
 from windfell.geometry.mesh import Bounds, Lattice, Mesh
 from windfell.geometry.posed import Posed
@@ -331,8 +332,6 @@ class Pictures(unittest.TestCase):
         outline = Outline(lines=(BentLine(curve, LineKind.STRAIGHT),))
         plain, bent = self._stages().canvas(Job()), self._stages(outline).canvas(Job())
         self.assertIsNone(plain.mesh)
-        from windfell.engine.laid_out import _directions
-
         rays = _directions(curve)
         self.assertLess(bow(bent.pixels(rays)), 0.1 * bow(plain.pixels(rays)))
 
@@ -343,6 +342,11 @@ class Pictures(unittest.TestCase):
             fine, coarse = stages.canvas(Job()), stages.canvas(Job(), fine=False)
             self.assertAlmostEqual(fine.width / coarse.width, 1.0, delta=0.03)
             self.assertAlmostEqual(fine.height / coarse.height, 1.0, delta=0.05)
+
+    def test_weights_matter_by_tens_and_nothing_is_nothing(self):
+        self.assertEqual([_weight(v) for v in (0, 25, 50, 75)], [0.0, 0.1, 1.0, 10.0])
+        kinds = {h.kind for h in self._stages(Outline(Edges.PULL, horizon_pct=0.0)).pull(Job()).task.held}
+        self.assertNotIn("horizon", kinds)
 
     def test_a_stiff_patch_reaches_the_pull(self):
         patch = StiffPatch(((-8.0, 10.0), (8.0, 10.0), (8.0, 2.0), (-8.0, 2.0)))

@@ -14,7 +14,7 @@ from numpy.testing import assert_allclose
 from tests.support import engine, project_of, write_picture
 from windfell.cli.main import main
 from windfell.combine.bridging import swept, ways
-from windfell.combine.calibrated import black_plane
+from windfell.combine.calibrated import _calm_level, black_plane
 from windfell.combine.display import shouldered, tone_gain
 from windfell.combine.exposures import estimated_exposures
 from windfell.combine.rules import RULES, Setting
@@ -52,7 +52,7 @@ class Statistics(unittest.TestCase):
         plain = gain_db(RULES["mean"].combined(self.planes), self.planes[0], self.truth)
         clipped = gain_db(RULES["clipped-mean"].combined(self.planes), self.planes[0], self.truth)
         self.assertGreater(plain, 11.5)  # 12.04 in theory
-        self.assertGreater(clipped, plain - 0.5)
+        self.assertGreater(clipped, plain - 0.42)
 
     def test_hot_pixels_and_streaks_are_clipped_away(self):
         for k, plane in enumerate(self.planes):
@@ -125,7 +125,8 @@ class Radiance(unittest.TestCase):
             frames.append(self._frame(t, 16, radiance))
         setting = Setting(exposures=tuple(t / self.times[0] for t in self.times), steps=(1 / 65535,) * 5)
         found = RULES["exposures"].combined(frames, setting) / self.times[0]
-        ghost = (found.mean(axis=2) > 0.26) & (found.mean(axis=2) < 0.7)
+        seen = found.mean(axis=2)
+        ghost = (np.abs(seen - 0.2) > 0.012) & (seen < 0.7)
         self.assertLess(ghost.mean(), 0.02)
 
     def test_ratios_are_read_from_the_frames(self):
@@ -133,6 +134,10 @@ class Radiance(unittest.TestCase):
         for told in ([None] * 5, [t * 1.1 for t in self.times]):
             found = estimated_exposures(frames, told, 2)
             assert_allclose(np.log2(found), np.log2(self.times) - np.log2(self.times[2]), atol=0.06)
+        # what the light of a changed scene says against the files is not believed
+        changed = [0.4 * f if n > 2 else f for n, f in enumerate(frames)]
+        found = estimated_exposures(changed, list(self.times), 2)
+        assert_allclose(np.log2(found), np.log2(self.times) - np.log2(self.times[2]), atol=0.12)
 
     def test_the_display_brings_all_to_the_screen_without_halo(self):
         shown = tone_gain(self.radiance).shown(
@@ -148,6 +153,12 @@ class Radiance(unittest.TestCase):
 
 
 class Floors(unittest.TestCase):
+    def test_the_level_of_a_tile_is_that_of_what_is_not_lit(self):
+        rng = np.random.default_rng(12)
+        values = rng.normal(0.03, 0.002, (4000, 3))
+        values[:1400] += rng.uniform(0.004, 0.3, (1400, 1))
+        assert_allclose(_calm_level(values.astype(np.float32)), 0.03, atol=0.0012)
+
     def test_a_sloping_black_is_found_under_lights(self):
         rng = np.random.default_rng(6)
         v, u = np.meshgrid(np.linspace(-1, 1, 200), np.linspace(-1, 1, 320), indexing="ij")
@@ -194,6 +205,26 @@ class Bridges(unittest.TestCase):
         light = swept(np.maximum(*frames), *frames, found, whole, (300, 120), np.s_[0:120, 0:300])
         self.assertGreater(light[53, 62:132, 0].min(), 0.6)
         self.assertLess(light[:44].max(), 0.02)
+
+
+    def test_each_light_goes_its_own_way(self):
+        def frame(spots) -> np.ndarray:
+            out = np.full((*SHAPE, 3), 0.01, np.float32)
+            for x, y in spots:
+                out[y : y + 5, x : x + 9] = 0.7
+            return cv2.GaussianBlur(out, (0, 0), 1)
+
+        one, other = frame([(60, 20), (200, 90)]), frame([(70, 50), (190, 60), (95, 20)])
+        found = ways(one, other)
+        moves = sorted((round(w.move[0] * 300), round(w.move[1] * 120)) for w in found)
+        self.assertEqual(len({tuple(w.box) for w in found}), len(found))
+        self.assertIn((-10, -30), moves)
+        self.assertEqual(len(found), 2)
+        whole = Region(0, 0, 300, 120)
+        light = swept(np.maximum(one, other), one, other, found, whole, (300, 120), np.s_[0:120, 0:300])
+        self.assertGreater(light[77, 199, 0], 0.4)
+        crowd = ways(frame([(60, 20), (66, 40)]), frame([(64, 30)]))
+        self.assertEqual(len(crowd), 1, "one light there is one light here")
 
 
 class OnTheCommandLine(unittest.TestCase):
