@@ -20,7 +20,8 @@ PART_LIMIT_S = 900
 # what takes longest begins first, so that no core waits for it at the end
 LONG = ("core/test_readiness", "app/test_window", "core/test_register", "app/test_prepare", "app/test_points",
         "app/test_parts", "bench/strangers", "app/test_shape", "core/test_cli", "core/test_proposals",
-        "core/test_develop", "app/test_lines", "app/test_parallax", "core/test_parallax", "core/test_align", "core/test_zoom", "app/test_real_window", "core/test_engine")
+        "core/test_develop", "app/test_lines", "app/test_parallax", "core/test_parallax", "core/test_align",
+        "core/test_zoom", "app/test_real_window", "core/test_engine")
 # what counts pictures while a hand moves has both cores to itself, as it has in use
 ALONE = ("app/test_dragging", "bench/dragging")
 NO_TINY = {"common", "window"}
