@@ -7,8 +7,9 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, project_of, ridge
-from windfell.engine.laid_out import _directions, _weight
+from windfell.engine.laid_out import _weight
 from windfell.geometry.camera import Lens
+from windfell.geometry.directions import rays_of
 from windfell.geometry.mesh import Bounds, Lattice, Mesh
 from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
@@ -332,7 +333,7 @@ class Pictures(unittest.TestCase):
         outline = Outline(lines=(BentLine(curve, LineKind.STRAIGHT),))
         plain, bent = self._stages().canvas(Job()), self._stages(outline).canvas(Job())
         self.assertIsNone(plain.mesh)
-        rays = _directions(curve)
+        rays = rays_of(curve)
         self.assertLess(bow(bent.pixels(rays)), 0.1 * bow(plain.pixels(rays)))
 
     def test_the_draft_has_the_fine_picture_s_outline(self):

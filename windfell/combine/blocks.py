@@ -9,14 +9,14 @@ from windfell.combine.rules import PLAIN, Setting, StackRule
 
 F32 = NDArray[np.float32]
 
-CACHE_VALUES = 16_000 * 3
+CACHE_PIXELS = 64_000
 
 
 def in_blocks(rule: StackRule, planes: list[F32], setting: Setting = PLAIN) -> F32:
     """The rule over planes (h, w, 3), as it is over all of them at once."""
     height, width = planes[0].shape[:2]
     side = max(64, 2 * rule.reach)
-    across = max(side, CACHE_VALUES * 4 // (3 * side))
+    across = max(side, CACHE_PIXELS // side)
     if len(planes) < 3 or (height <= side and width <= across):
         return rule.combined(planes, setting)
     out = np.empty_like(planes[0])

@@ -13,6 +13,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.pixels.channels import most_of
 from windfell.pixels.tiles import Region
 
 F32 = NDArray[np.float32]
@@ -59,7 +60,7 @@ def ways(one: F32, other: F32) -> list[Way]:
 
 def _lights(frame: F32) -> Array:
     """Rows of x, y, box and light of what stands out of its surroundings, the brightest first."""
-    grey = frame.max(axis=2)
+    grey = most_of(frame)
     around = cv2.medianBlur((np.clip(np.sqrt(np.maximum(grey, 0)), 0, 1) * 255).astype(np.uint8), SURROUND)
     off = grey - (around.astype(np.float32) / 255) ** 2
     spread = 1.4826 * float(np.median(np.abs(off - np.median(off))))
@@ -98,7 +99,7 @@ def swept(light: F32, one: F32, other: F32, found: Sequence[Way], region: Region
         steps = min(MOST_STEPS, max(1, int(np.ceil(max(abs(dx), abs(dy))))))
         for k in range(1, steps):
             _carried(out, patch, x0 + dx * k / steps, y0 + dy * k / steps)
-    return cv2.max(light, (low + out)[inner] * (out[inner].max(axis=2, keepdims=True) > 0))
+    return cv2.max(light, (low + out)[inner] * (most_of(out[inner]) > 0)[..., None])
 
 
 def _carried(out: F32, patch: F32, x: float, y: float) -> None:

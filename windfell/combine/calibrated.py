@@ -8,6 +8,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.pixels.sheet import ChangedSheet, Sheet
+
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 
@@ -83,32 +85,18 @@ def _calm_level(values: F32) -> Array:
     return out
 
 
-class CalibratedSheet:
+class CalibratedSheet(ChangedSheet):
     """A sheet less its dark light, over its flat field, less its black floor; each of them None for none.
 
     `dark` and `flat` are light (h, w, 3) at the sheet's own size; `flat` about 1.
     """
 
-    linearizer = None
-
-    def __init__(self, sheet, dark: F32 | None = None, flat: F32 | None = None, floor: Plane | None = None) -> None:
-        self._sheet, self._dark, self._flat, self._floor = sheet, dark, flat, floor
-
-    @property
-    def width(self) -> int:
-        return self._sheet.width
-
-    @property
-    def height(self) -> int:
-        return self._sheet.height
-
-    @property
-    def nbytes(self) -> int:
-        return self._sheet.nbytes
-
-    @property
-    def pixels(self) -> NDArray:
-        return self._sheet.pixels
+    def __init__(
+        self, sheet: Sheet | ChangedSheet, dark: F32 | None = None, flat: F32 | None = None,
+        floor: Plane | None = None,
+    ) -> None:
+        super().__init__(sheet)
+        self._dark, self._flat, self._floor = dark, flat, floor
 
     def light(self, left: int, top: int, right: int, bottom: int) -> F32:
         """Working-space light of a box of pixels."""

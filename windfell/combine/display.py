@@ -14,7 +14,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.pixels.colour import luminance, srgb_encoded
+from windfell.pixels.channels import mean_of, most_of
+from windfell.pixels.colour import luminance, srgb_decoded, srgb_encoded
 from windfell.pixels.pyramid import collapsed, gaussian, laplacian, max_levels
 
 F32 = NDArray[np.float32]
@@ -53,7 +54,7 @@ def _log(light: F32) -> F32:
 
 def shouldered(light: F32) -> F32:
     """Light bent below white where it nears it, its colour kept: 0.75 and less is as it was."""
-    top = np.maximum(light.max(axis=2), np.float32(1e-9))
+    top = np.maximum(most_of(light), np.float32(1e-9))
     room = 1 - SHOULDER
     bent = np.where(top > SHOULDER, SHOULDER + room * (1 - np.exp(-(top - SHOULDER) / room)), top)
     return light * (bent / top)[..., None]
@@ -93,14 +94,13 @@ def fusion_gain(radiance: F32, frames: Sequence[F32]) -> DisplayGain:
         share = gaussian((weight / total).astype(np.float32), levels)
         bands = [b * m[..., None] for b, m in zip(laplacian(frame, levels), share, strict=True)]
         sums = bands if sums is None else [a + b for a, b in zip(sums, bands, strict=True)]
-    fused = np.clip(collapsed(sums), 0, 1)
-    wanted = np.where(fused <= 0.04045, fused / 12.92, ((fused + 0.055) / 1.055) ** 2.4).astype(np.float32)
+    wanted = srgb_decoded(np.clip(collapsed(sums), 0, 1)).astype(np.float32)
     guide = _log(radiance)
     return DisplayGain(*_guided(guide, _log(wanted) - guide))
 
 
 def _worth(encoded: F32) -> F32:
-    grey = encoded.mean(axis=2)
+    grey = mean_of(encoded)
     contrast = np.abs(cv2.Laplacian(grey, cv2.CV_32F)) + np.float32(0.01)
     colour = encoded.std(axis=2) + np.float32(0.05)
     well = np.exp(-((encoded - WELL) ** 2) / (2 * WELL_SIGMA**2)).prod(axis=2)

@@ -47,14 +47,14 @@ def variance(light: F32, step: float) -> F32:
     return np.maximum(light, 0) * (PHOTON + np.float32(4.84) * steps) + (SENSOR + np.float32(0.006) * steps)
 
 
-def merged(planes: Sequence[F32], exposures: Sequence[float], first: int, steps: Sequence[float]) -> F32:
-    """Radiance (h, w, 3) in units of frame `first`'s light, beyond white where the shorter ones saw it.
+def merged(planes: Sequence[F32], exposures: Sequence[float], steps: Sequence[float]) -> F32:
+    """Radiance (h, w, 3) in units of the light of a frame whose exposure is 1, beyond white where others saw it.
 
-    `exposures`: how much light each frame took beside frame `first`. `steps`: one step of each one's encoding.
+    `exposures`: how much light each frame took beside that one. `steps`: one step of each one's encoding.
     """
-    order = np.argsort(exposures)
     full = [fullness(p) for p in planes]
-    full[int(order[0])] = np.maximum(full[int(order[0])], np.float32(1e-4))
+    shortest = int(np.argmin(exposures))
+    full[shortest] = np.maximum(full[shortest], np.float32(1e-4))
     radiance = [p / np.float32(t) for p, t in zip(planes, exposures, strict=True)]
     spread = [variance(p, s) / np.float32(t * t) for p, t, s in zip(planes, exposures, steps, strict=True)]
     guide, guide_spread = _best_exposed(planes, radiance, spread, full)

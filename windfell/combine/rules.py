@@ -202,7 +202,7 @@ class Exposures(StackRule):
     def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         count = len(planes)
         exposures = setting.exposures or (1.0,) * count
-        return merged(planes, exposures, 0, setting.steps or (1 / 255,) * count)
+        return merged(planes, exposures, setting.steps or (1 / 255,) * count)
 
 
 RULES: dict[str, StackRule] = {r.name: r for r in (

@@ -15,7 +15,7 @@ from windfell.develop.local import Guide, locally_toned, made_guide, wants_guide
 from windfell.develop.tone import ContrastTable, levels, saturated
 from windfell.develop.white_balance import balance_matrix
 from windfell.geometry.optics import Optics
-from windfell.pixels.sheet import Sheet
+from windfell.pixels.sheet import ChangedSheet, Sheet
 from windfell.recipe.model import Development
 
 F32 = NDArray[np.float32]
@@ -38,7 +38,7 @@ def exposure_matrix(d: Development) -> NDArray[np.float32]:
     return (balance_matrix(d.temperature_k, d.tint) * 2.0**d.exposure_ev).astype(np.float32)
 
 
-class DevelopedSheet:
+class DevelopedSheet(ChangedSheet):
     """A sheet whose light comes out developed and with its edge darkening undone.
 
     `proxy` gives the frame's light small and whole, from which neighbourhoods are judged; `keep(parts, make)` gives
@@ -46,13 +46,12 @@ class DevelopedSheet:
     detail knows its scale.
     """
 
-    linearizer = None
-
     def __init__(
         self, sheet: Sheet, development: Development, optics: Optics | None, full_width: int,
         proxy: Callable[[], F32], keep: Callable[[tuple, Callable[[], Guide]], Guide] | None = None,
     ) -> None:
-        self._sheet, self._d, self._optics = sheet, development, optics
+        super().__init__(sheet)
+        self._d, self._optics = development, optics
         self._scale = sheet.width / full_width
         self._proxy = proxy
         self._keep = keep or (lambda parts, make: make())
@@ -60,23 +59,6 @@ class DevelopedSheet:
         self._linear = is_linear(development)
         self._even = np.allclose(self._matrix, np.eye(3), atol=1e-7)
         self._contrast = ContrastTable(development.contrast_pct) if development.contrast_pct else None
-
-    @property
-    def width(self) -> int:
-        return self._sheet.width
-
-    @property
-    def height(self) -> int:
-        return self._sheet.height
-
-    @property
-    def nbytes(self) -> int:
-        return self._sheet.nbytes
-
-    @property
-    def pixels(self) -> NDArray:
-        """The pixels as they were before development."""
-        return self._sheet.pixels
 
     @cached_property
     def _guide(self) -> Guide:

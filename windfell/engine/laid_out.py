@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from windfell.engine.cache import key_of
 from windfell.engine.joined import JoinedFrames
 from windfell.engine.stage import frame_edges
+from windfell.geometry.directions import rays_of
 from windfell.geometry.mesh import Bounds
 from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
@@ -246,7 +247,7 @@ class LaidOutFrames(JoinedFrames):
             points = _along(np.array(line.points, float))
             found.append(drawn_line(whole, plain.rays(points), str(line.kind), line.strength_pct / 100))
         for line in self.set.outline.lines:
-            found.append(drawn_line(whole, _directions(line.points), str(line.kind), line.strength_pct / 100))
+            found.append(drawn_line(whole, rays_of(line.points), str(line.kind), line.strength_pct / 100))
         return [h for h in found if h is not None]
 
     def _stiff(self, small: Canvas) -> NDArray[np.float32] | None:
@@ -254,7 +255,7 @@ class LaidOutFrames(JoinedFrames):
             return None
         out = np.zeros((small.height, small.width), np.float32)
         for patch in self.set.outline.stiff:
-            px = small.pixels(_directions(patch.corners))
+            px = small.pixels(rays_of(patch.corners))
             if len(px) > 2 and np.isfinite(px).all():
                 cv2.fillPoly(out, [np.rint(px).astype(np.int32)], 1.0)
         return out
@@ -319,12 +320,6 @@ class LaidOutFrames(JoinedFrames):
 def _weight(percent: float) -> float:
     """A weight of 50 % is 1, each 25 % more or less ten times as much; 0 is nothing."""
     return 0.0 if percent <= 0 else 10.0 ** ((percent - 50) / 25)
-
-
-def _directions(points: tuple[tuple[float, float], ...]) -> NDArray[np.float64]:
-    """Rays (n, 3) of (longitude, latitude) in degrees, up positive."""
-    lon, lat = np.radians(np.array(points, float).reshape(-1, 2)).T
-    return np.stack([np.sin(lon) * np.cos(lat), -np.sin(lat), np.cos(lon) * np.cos(lat)], -1)
 
 
 def _along(points: NDArray[np.float64], spots: int = 17) -> NDArray[np.float64]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
@@ -21,28 +20,15 @@ from windfell.engine.cache import key_of
 from windfell.engine.greys import ever_closer
 from windfell.engine.help import help_of, neighbours
 from windfell.engine.sources import Opened
-from windfell.engine.stage import Detail, Host, content_key, frame_edges, glanced_features, ideal_features
+from windfell.engine.stage import Detail, Stages, content_key, frame_edges, glanced_features, ideal_features
 from windfell.geometry.optics import Optics
 from windfell.geometry.posed import Posed
 from windfell.job import Job
-from windfell.recipe.model import Camera, FrameSet, Project
+from windfell.recipe.model import Camera
 
 
-class RegisteredFrames:
+class RegisteredFrames(Stages):
     """Pure stages over one recipe; each result is kept by what it depends on."""
-
-    def __init__(self, host: Host, project: Project, frame_set: FrameSet) -> None:
-        self._host, self._project, self.set = host, project, frame_set
-        self._known: dict[str, Any] = {}
-
-    def _once(self, name: str, make: Callable[[], Any]) -> Any:
-        """What `make` gives, made once for this recipe."""
-        if name not in self._known:
-            self._known[name] = make()
-        return self._known[name]
-
-    def _opened(self, job: Job) -> list[Opened]:
-        return self._once("opened", lambda: self._host.opened_all(self._project, self.set, job))
 
     def _ground_key(self, job: Job) -> str:
         content = content_key(self._opened(job), self.set.used)

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.engine.panorama import PanoramaStages
+from windfell.geometry.directions import degrees_of, rays_of
 from windfell.job import Job
 from windfell.shape.canvas import Canvas
 from windfell.shape.figures import Cost, cost_of
@@ -45,8 +46,7 @@ def directions_at(stages: PanoramaStages, shares: Sequence[tuple[float, float]],
     """(longitude, latitude) in degrees, up positive, that shares of the picture look at."""
     canvas = stages.canvas(job)
     rays = canvas.rays(np.array(shares, float) * [canvas.width, canvas.height] - 0.5)
-    lon, lat = np.arctan2(rays[:, 0], rays[:, 2]), -np.arcsin(np.clip(rays[:, 1], -1, 1))
-    return tuple((round(float(a), 4), round(float(b), 4)) for a, b in np.degrees(np.stack([lon, lat], -1)))
+    return tuple((round(float(a), 4), round(float(b), 4)) for a, b in degrees_of(rays))
 
 
 def field_of(stages: PanoramaStages, box: tuple[float, float, float, float], job: Job) -> tuple[float, float]:
@@ -83,9 +83,7 @@ def lines_off(stages: PanoramaStages, job: Job) -> list[tuple[float, float]]:
     plain = replace(canvas, mesh=None)
     found = []
     for line in stages.set.outline.lines:
-        lon, lat = np.radians(np.array(line.points, float)).T
-        rays = np.stack([np.sin(lon) * np.cos(lat), -np.sin(lat), np.cos(lon) * np.cos(lat)], -1)
-        found.append(tuple(_off(c.pixels(rays), str(line.kind)) for c in (plain, canvas)))
+        found.append(tuple(_off(c.pixels(rays_of(line.points)), str(line.kind)) for c in (plain, canvas)))
     return found
 
 

@@ -54,13 +54,8 @@ class StackStages(StackLight):
     kind = Kind.STACK
 
     def __init__(self, host: Host, project: Project, frame_set: FrameSet) -> None:
-        self._host, self._project, self.set = host, project, frame_set
+        super().__init__(host, project, frame_set)
         self._held: dict[float, list[list[Layer]]] = {}
-
-    def _opened(self, job: Job) -> list[Opened]:
-        if "opened" not in self.__dict__:
-            self.__dict__["opened"] = self._host.opened_all(self._project, self.set, job)
-        return self.__dict__["opened"]
 
     def _registration_key(self, job: Job) -> str:
         content = content_key(self._opened(job), self.set.used)
@@ -151,9 +146,8 @@ class StackStages(StackLight):
 
     def cut(self, job: Job) -> StackCut:
         """What part of the reference the picture shows."""
-        if "_cut_out" not in self.__dict__:
-            self.__dict__["_cut_out"] = stack_cut(self.whole_size(job), self.set.view.roll_deg, self.set.outline)
-        return self.__dict__["_cut_out"]
+        return self._once("cut", lambda: stack_cut(
+            self.whole_size(job), self.set.view.roll_deg, self.set.outline))
 
     def whole_size(self, job: Job) -> tuple[int, int]:
         """(width, height) px of the reference."""

@@ -14,13 +14,14 @@ from windfell.combine.calibrated import CalibratedSheet, Plane, black_plane, eve
 from windfell.combine.display import DisplayGain, fusion_gain, tone_gain
 from windfell.combine.exposures import CODE_STEP, estimated_exposures
 from windfell.combine.rules import RULES, Setting, StackRule
+from windfell.combine.skyline import share_at
 from windfell.engine.cache import key_of
 from windfell.engine.sources import OpenedFile
-from windfell.engine.stage import Host, development_key
+from windfell.engine.stage import Stages, development_key
 from windfell.errors import BadRequest
 from windfell.job import Job
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Display, Floor, Frame, FrameSet, Project, Rule
+from windfell.recipe.model import Display, Floor, Frame, Rule
 
 F32 = NDArray[np.float32]
 
@@ -28,12 +29,8 @@ FLOOR_SIDE, SMALL_SIDE = 640, 700
 SHALLOW = ("jpeg", "webp")
 
 
-class StackLight:
+class StackLight(Stages):
     """The light of a stack's frames, over one recipe; `StackStages` lays and combines it."""
-
-    set: FrameSet
-    _host: Host
-    _project: Project
 
     @property
     def rule(self) -> StackRule:
@@ -110,10 +107,7 @@ class StackLight:
 
     def setting(self, used: Sequence[int], job: Job) -> Setting:
         """What the rule is told of the frames `used`, in that order, the first of them the reference."""
-        known = self.__dict__.setdefault("_settings", {})
-        if tuple(used) not in known:
-            known[tuple(used)] = self._find_setting(used, job)
-        return known[tuple(used)]
+        return self._once(f"setting {tuple(used)}", lambda: self._find_setting(used, job))
 
     def _find_setting(self, used: Sequence[int], job: Job) -> Setting:
         c, frames = self.set.combining, self.set.used
@@ -161,26 +155,14 @@ class StackLight:
         mask = self._region_mask
         if mask is None or self.set.combining.base is None:
             return None
-        whole = self.whole_size(job)
-        x = np.arange(region.left, region.left + region.width, dtype=np.float64)
-        y = np.arange(region.top, region.top + region.height, dtype=np.float64)
-        at = np.stack(np.meshgrid(x, y), -1)
-        if before is not None:
-            at = before(at)
-        size = tuple(max(1, round(v * scale)) for v in whole)
-        k = np.array([mask.shape[1] / size[0], mask.shape[0] / size[1]])
-        where = ((at + 0.5) * k - 0.5).astype(np.float32)
-        seen = cv2.remap(mask, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-        return seen.astype(np.float32) / np.float32(255)
+        return share_at(mask, region, scale, self.whole_size(job), before).astype(np.float32) / np.float32(255)
 
     def display(self, job: Job) -> DisplayGain | None:
         """How the light of several exposures is shown; None where it is left as it is."""
         c = self.set.combining
         if c.rule is not Rule.EXPOSURES or c.display is Display.NONE:
             return None
-        if "_display" not in self.__dict__:
-            self.__dict__["_display"] = self._find_display(job)
-        return self.__dict__["_display"]
+        return self._once("display", lambda: self._find_display(job))
 
     def _find_display(self, job: Job) -> DisplayGain:
         c = self.set.combining

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from enum import StrEnum
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -48,6 +48,23 @@ class Host(Protocol):
     def optics(self, opened: Opened, frame: Frame) -> Optics | None: ...
 
     def developed(self, opened: Opened, frame: Frame, scale: float, job: Job) -> Sheet: ...
+
+
+class Stages:
+    """Base of a set's stages over one recipe: pure functions, whose results are kept as long as it stands."""
+
+    def __init__(self, host: Host, project: Project, frame_set: FrameSet) -> None:
+        self._host, self._project, self.set = host, project, frame_set
+        self._known: dict[str, Any] = {}
+
+    def _once(self, name: str, make: Callable[[], Any]) -> Any:
+        """What `make` gives, made once for this recipe."""
+        if name not in self._known:
+            self._known[name] = make()
+        return self._known[name]
+
+    def _opened(self, job: Job) -> list[Opened]:
+        return self._once("opened", lambda: self._host.opened_all(self._project, self.set, job))
 
 
 def ideal_features(

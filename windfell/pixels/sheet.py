@@ -38,3 +38,28 @@ class Sheet:
         """Working-space light of a box of pixels."""
         part = np.ascontiguousarray(self.pixels[top:bottom, left:right])
         return part.astype(np.float32) if self.linearizer is None else self.linearizer(part)
+
+
+class ChangedSheet:
+    """Base of sheets whose light is that of another, changed on its way; `pixels` are as they were before."""
+
+    linearizer = None
+
+    def __init__(self, sheet: Sheet | ChangedSheet) -> None:
+        self._sheet = sheet
+
+    @property
+    def width(self) -> int:
+        return self._sheet.width
+
+    @property
+    def height(self) -> int:
+        return self._sheet.height
+
+    @property
+    def nbytes(self) -> int:
+        return self._sheet.nbytes
+
+    @property
+    def pixels(self) -> NDArray:
+        return self._sheet.pixels

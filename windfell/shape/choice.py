@@ -13,6 +13,7 @@ from windfell.geometry.projections import PROJECTIONS
 from windfell.shape.bounds import covered_rays, field_of_view
 from windfell.shape.edges import Edge
 from windfell.shape.held import bow
+from windfell.shape.stretch import slopes_on_sphere
 
 STRAIGHT_UP_TO_DEG = 80
 PANNINI_UP_TO_DEG = 140
@@ -22,7 +23,6 @@ FULL_RING_DEG = 350
 LONG = np.radians(12.0)
 COUNTED, FEWEST = 12, 4
 BENT_PCT = 1.0
-STEP = 1e-4
 
 Array = NDArray[np.float64]
 
@@ -86,11 +86,8 @@ def _unfit(name: str, rays: Array, edges: Sequence[Edge]) -> float:
     shown = np.isfinite(spots).all(axis=1) & (np.abs(spots) <= [kind.half_width, kind.half_height]).all(axis=1)
     if not shown.any():
         return np.inf
-    aside = np.cross(rays[shown], [0.03, 1.0, 0.02])
-    aside /= np.maximum(np.linalg.norm(aside, axis=1, keepdims=True), 1e-9)
-    up = np.cross(rays[shown], aside)
-    dx, dy = ((kind.forward(rays[shown] + STEP * way) - spots[shown]) / STEP for way in (aside, up))
-    sizes = np.linalg.svd(np.nan_to_num(np.stack([dx, dy], -1)), compute_uv=False)
+    slopes = slopes_on_sphere(kind.forward, rays[shown], np.array([0.03, 1.0, 0.02]))
+    sizes = np.linalg.svd(np.nan_to_num(slopes), compute_uv=False)
     sizes = np.log(np.clip(sizes, 1e-3, 1e3))
     uneven = np.ptp(np.percentile(sizes.sum(axis=1), [5, 95])) / 2 + 2 * float((sizes[:, 0] - sizes[:, 1]).mean())
     return 25 * float(1 - shown.mean()) + uneven + 0.4 * bend_pct(name, edges)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from windfell.geometry.mesh import Bounds, Mesh
 from windfell.shape.canvas import Canvas
 from windfell.shape.edges import Edge
-from windfell.shape.held import Held, bow, horizon_parts
+from windfell.shape.held import Held, bow, horizon_parts, off_chord
 from windfell.shape.pull import slopes
 
 Array = NDArray[np.float64]
@@ -95,12 +95,7 @@ def _inside(spots: Array, cut: Bounds) -> NDArray[np.bool_]:
 
 def _bent_away(before: Array, after: Array) -> float:
     """How far a line's form, seen against its chord, has changed, as a share of the chord after."""
-    def off(spots: Array) -> Array:
-        run = spots[-1] - spots[0]
-        length = max(float(np.hypot(*run)), 1e-12)
-        return (spots - spots[0]) @ (np.array([-run[1], run[0]]) / length) / length
-
-    return float(np.abs(off(after) - off(before)).max())
+    return float(np.abs(off_chord(after) - off_chord(before)).max())
 
 
 def _turned(before: Array, after: Array) -> Array:

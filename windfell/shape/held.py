@@ -155,12 +155,17 @@ def _within(canvas: Canvas, seen: NDArray[np.bool_], spots: Array) -> bool:
 
 def bow(spots: Array) -> float:
     """How far a line (n, 2) leaves its chord, as a share of the chord."""
+    off = off_chord(spots)
+    return float(np.abs(off).max()) if np.isfinite(off).all() else np.inf
+
+
+def off_chord(spots: Array) -> Array:
+    """How far each spot (n,) of a line (n, 2) lies beside its chord, as a share of that; inf if there is none."""
     run = spots[-1] - spots[0]
     length = float(np.hypot(*run))
     if length < 1e-12:
-        return np.inf
-    off = (spots - spots[0]) @ (np.array([-run[1], run[0]]) / length)
-    return float(np.abs(off).max() / length)
+        return np.full(len(spots), np.inf)
+    return (spots - spots[0]) @ (np.array([-run[1], run[0]]) / length) / length
 
 
 def drawn_line(canvas: Canvas, rays: Array, kind: str, strength: float) -> Held | None:
@@ -181,8 +186,7 @@ def asked_line(spots: Array, kind: str, strength: float) -> Held | None:
     if length < 1e-9 or strength <= 0:
         return None
     if kind == "straight":
-        normal = np.array([-run[1], run[0]]) / length
-        off = (spots - spots[0]) @ normal
+        off = length * off_chord(spots)
         t = np.linspace(0, 1, len(spots))
         fit = np.polyval(np.polyfit(t, off, 1), t)
         return Held(spots, "drawn", DRAWN, asked=strength * (fit - off))

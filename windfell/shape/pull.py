@@ -71,12 +71,12 @@ class Pull:
     def nbytes(self) -> int:
         return self.drifts.nbytes
 
-    def forth(self, amounts: Sequence[float], lines: float = 1.0, net: Array | None = None) -> Lattice:
+    def forth(self, amounts: Sequence[float], net: Array | None = None) -> Lattice:
         """The drift for amounts (0..1) of top, right, bottom and left, never so far that it folds.
 
         `net`: a drift (rows, columns, 2) made by hand that comes on top.
         """
-        weights = np.array([*amounts, lines], float)
+        weights = np.array([*amounts, 1.0])
         drift, turn = np.tensordot(weights, self.drifts, 1), np.tensordot(weights, self._turns, 1)
         if net is not None:
             drift = drift + net
@@ -116,7 +116,7 @@ class Pull:
 
         Its way back is held more coarsely if not `fine`.
         """
-        forth = self.forth(amounts, 1.0, net)
+        forth = self.forth(amounts, net)
         cut = self._cut(forth, amounts)
         most = max(forth.cells)
         finer = WAY_BACK if fine else min(1.0, DRAFT_BACK / most)

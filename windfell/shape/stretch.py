@@ -2,15 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from windfell.geometry.posed import Posed
 from windfell.shape.bounds import covered_rays
 from windfell.shape.canvas import Canvas
 
+Array = NDArray[np.float64]
+
 STEP = 1e-4
+
+
+def slopes_on_sphere(place: Callable[[Array], Array], rays: Array, up: Array) -> Array:
+    """The derivative (n, 2, 2) of a map from rays (n, 3) to places, along two directions square to each ray and each
+    other; `up` tells which, and lies along none of the rays.
+    """
+    across = np.cross(rays, up)
+    across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-9)
+    here = place(rays)
+    return np.stack([(place(rays + STEP * way) - here) / STEP for way in (across, np.cross(rays, across))], -1)
 
 
 def most_stretch(canvas: Canvas, frames: Sequence[Posed]) -> float:
@@ -26,12 +39,6 @@ def most_stretch(canvas: Canvas, frames: Sequence[Posed]) -> float:
     rays = rays[inside]
     if not len(rays):
         return 1.0
-    across = np.cross(rays, canvas.rotation @ np.array([0.0, 1.0, 1e-3]))
-    across /= np.linalg.norm(across, axis=1, keepdims=True)
-    along = np.cross(rays, across)
-    here = canvas.pixels(rays)
-    dx = (canvas.pixels(rays + STEP * across) - here) / STEP
-    dy = (canvas.pixels(rays + STEP * along) - here) / STEP
-    area = np.abs(dx[:, 0] * dy[:, 1] - dx[:, 1] * dy[:, 0])
+    area = np.abs(np.linalg.det(slopes_on_sphere(canvas.pixels, rays, canvas.rotation @ np.array([0.0, 1.0, 1e-3]))))
     area = area[np.isfinite(area) & (area < 1e3 * canvas.px_per_unit**2)]
     return float(np.sqrt(area.max(initial=0.0)) / canvas.px_per_unit)
