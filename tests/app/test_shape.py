@@ -44,7 +44,7 @@ class OutlineByHand(WindowTest):
     def test_a_side_is_pulled_by_less(self):
         page = self.shape.outline
         page.edges.press("pull")
-        field = page.sides["top_pct"]
+        field = page.sides.fields["top_pct"]
         field.setText("40")
         field.editingFinished.emit()
         self.assertEqual(self.outline.top_pct, 40.0)
@@ -92,16 +92,16 @@ class OutlineByHand(WindowTest):
 
     def test_a_node_of_the_net_is_dragged_and_put_back(self):
         self.shape.outline.hand.press("net")
-        self.until(lambda: self.shape.net.places is not None)
+        self.until(lambda: self.shape.by_hand.net.places is not None)
         self.settle()
-        place = self.shape.net.places[2, 4]
+        place = self.shape.by_hand.net.places[2, 4]
         self.pull(place, (place[0] + 0.02, place[1] - 0.08))
         (node,) = self.outline.net
         self.assertEqual((node.column, node.row), (4, 2))
         self.assertAlmostEqual(node.down_pct, -8, delta=0.8)
         self.settle()
         self.assertIsNotNone(self.session.engine.stages(self.session.project, "row").canvas(Job()).mesh)
-        self.shape._node_back(4, 2)
+        self.shape.by_hand.node_back(4, 2)
         self.assertEqual(self.outline.net, ())
         self.settle()
 
@@ -127,7 +127,8 @@ class LinesAndProofs(WindowTest):
     def test_a_drawn_curve_gets_a_row_with_its_strength_and_how_far_it_is_off(self):
         self.shape.open_tab("lines")
         self.shape.lines.draw.press("straight")
-        self.shape.add_line([(0.3 + 0.04 * n, 0.5 + 0.02 * (n - 4) ** 2 / 16) for n in range(9)], LineKind.STRAIGHT)
+        bow = [(0.3 + 0.04 * n, 0.5 + 0.02 * (n - 4) ** 2 / 16) for n in range(9)]
+        self.shape.by_hand.add_line(bow, LineKind.STRAIGHT)
         self.until(lambda: self.session.frame_set.outline.lines)
         self.settle()
         row = self.shape.lines.list.itemAt(0).widget()
@@ -151,7 +152,7 @@ class LinesAndProofs(WindowTest):
 
     def test_the_sides_are_pulled_to_a_field_of_view(self):
         self.shape.open_tab("field")
-        self.click(self.shape.field.sides)
+        self.click(self.shape.field.pull)
         self.settle()
         r = self.window.view.picture_rect()
         start = QPointF(r.right(), r.center().y())
@@ -200,8 +201,8 @@ class LinesAndProofs(WindowTest):
         page = self.shape.field
         self.click(page.own["view.hfov_deg"])
         self.assertEqual(self.session.frame_set.view.hfov_deg, 90.0)
-        page.room["top_pct"].setText("50 %")
-        page.room["top_pct"].editingFinished.emit()
+        page.room.fields["top_pct"].setText("50 %")
+        page.room.fields["top_pct"].editingFinished.emit()
         self.assertEqual(self.session.frame_set.outline.room.top_pct, 50.0)
         self.settle()
         self.session.undo()

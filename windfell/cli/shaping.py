@@ -19,9 +19,7 @@ from windfell.recipe.model import (
     Room,
     View,
 )
-from windfell.recipe.sizes import size_from_words
-
-NAMED_RATIOS = {"A4": (297.0, 210.0)}
+from windfell.recipe.sizes import ratio_from_words, size_from_words
 
 
 def number(low: float, high: float, what: str):
@@ -40,13 +38,10 @@ def number(low: float, high: float, what: str):
 
 def ratio(text: str) -> Ratio:
     """W:H, or a paper's name."""
-    if text.upper() in NAMED_RATIOS:
-        return Ratio(*NAMED_RATIOS[text.upper()])
-    found = re.fullmatch(r"(\d+(?:\.\d+)?)[:x/](\d+(?:\.\d+)?)", text)
-    sides = [float(v) for v in found.groups()] if found else [0.0]
-    if not found or min(sides) < 0.01 or max(sides) > 1000:
+    found = ratio_from_words(text)
+    if found is None:
         raise argparse.ArgumentTypeError(f"{text} is no ratio such as 16:9")
-    return Ratio(*sides)
+    return found
 
 
 def size(text: str) -> dict[str, float | int | None]:

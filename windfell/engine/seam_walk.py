@@ -57,6 +57,21 @@ def seam_walk(stages: PanoramaStages, job: Job) -> list[Stretch]:
     return sorted(rows, key=lambda s: -s.rating)
 
 
+def loupes(stages: PanoramaStages, stretch: Stretch, side: int, job: Job) -> tuple[Picture, Picture, Picture]:
+    """One frame, the joined picture, the other frame around a stretch, side x side px at full size."""
+    canvas = stages.canvas(job)
+    region = Region(round(stretch.x) - side // 2, round(stretch.y) - side // 2, side, side)
+    stages.prepare(1.0, job)
+
+    def alone(n: int) -> Picture:
+        seen = stages.warped_frame(n, canvas, region, job)
+        if seen is None:
+            return Picture(np.zeros((side, side, 3), np.float32), np.zeros((side, side), bool))
+        return Picture(np.ascontiguousarray(seen.light), seen.mask())
+
+    return alone(stretch.a), stages.render(region, 1.0, job), alone(stretch.b)
+
+
 def seam_middles(stages: PanoramaStages, canvas: Canvas, job: Job) -> list[tuple[int, int, float, float]]:
     """(a, b, x, y): stretches of seams as pairs of placed frames and px of the canvas."""
     small = canvas.scaled(min(1.0, float(np.sqrt(MAP_PIXELS / (canvas.width * canvas.height)))))

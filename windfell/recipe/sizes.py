@@ -1,10 +1,10 @@
-"""Sizes of a file's picture in words: 50%, 4000x, x3000, 24MP."""
+"""Sizes of a file's picture in words: 50%, 4000x, x3000, 24MP; and its ratio: 16:9, A4."""
 
 from __future__ import annotations
 
 import re
 
-from windfell.recipe.model import Output
+from windfell.recipe.model import Output, Ratio
 
 FORMS = (
     (r"(\d+(?:\.\d+)?) ?%", "scale_pct", float), (r"(\d+) ?x", "width_px", int), (r"x ?(\d+)", "height_px", int),
@@ -13,6 +13,19 @@ FORMS = (
     (r"(\d{1,2}(?:\.\d+)?|1\d\d(?:\.\d+)?)", "megapixels", float), (r"(\d+)", "width_px", int),
 )
 FIELDS = ("scale_pct", "width_px", "height_px", "megapixels")
+
+
+PAPERS = {"A4": Ratio(297.0, 210.0)}
+
+
+def ratio_from_words(text: str) -> Ratio | None:
+    """The ratio of width to height that words stand for: 16:9, 16x9, or a paper's name; None if they are none."""
+    if text.strip().upper() in PAPERS:
+        return PAPERS[text.strip().upper()]
+    found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*[:x/]\s*(\d+(?:\.\d+)?)", text.strip())
+    sides = [float(v) for v in found.groups()] if found else [0.0]
+    limits = Ratio.__dataclass_fields__["width"].metadata
+    return Ratio(*sides) if found and limits["low"] <= min(sides) and max(sides) <= limits["high"] else None
 
 
 def size_from_words(text: str) -> dict[str, float | int | None] | None:

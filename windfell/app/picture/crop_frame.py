@@ -79,8 +79,7 @@ class CropFrame(Tool):
         if new.width() < LEAST or new.height() < LEAST:
             return
         self.box = new
-        crop = Crop(*(round(100 * v, 3) for v in (new.left(), new.top(), new.width(), new.height())))
-        self.changed.emit(crop, self._first)
+        self.changed.emit(self._crop(), self._first)
         self._first = False
 
     def _formed(self, box: QRectF, part: str) -> QRectF:
@@ -100,8 +99,11 @@ class CropFrame(Tool):
     def release(self, at: QPointF, rect: QRectF) -> None:
         held, self._held = self._held, None
         if held is not None and not self._first:
-            b = self.box
-            self.ended.emit(Crop(*(round(100 * v, 3) for v in (b.left(), b.top(), b.width(), b.height()))))
+            self.ended.emit(self._crop())
+
+    def _crop(self) -> Crop:
+        b = self.box
+        return Crop(*(round(100 * v, 3) for v in (b.left(), b.top(), b.width(), b.height())))
 
     def paint(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
         box = QRectF(on_view(self.box.topLeft(), rect), on_view(self.box.bottomRight(), rect))

@@ -25,7 +25,6 @@ class NetTool(Tool):
         self.places: np.ndarray | None = None
         self.changed_nodes: set[tuple[int, int]] = set()
         self._held: tuple[int, int, QPointF] | None = None
-        self._last: tuple[int, int, QPointF] | None = None
         self._first = True
 
     def show_places(self, places: np.ndarray, changed: set[tuple[int, int]]) -> None:

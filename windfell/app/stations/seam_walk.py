@@ -19,13 +19,12 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app import theme
-from windfell.app.picture.images import draw_fitted, image_of
+from windfell.app.picture.images import draw_fitted, to_image
 from windfell.app.session import Session
 from windfell.engine.owning import given_spot
-from windfell.engine.seam_walk import Stretch, seam_walk
+from windfell.engine.seam_walk import Stretch, loupes, seam_walk
+from windfell.geometry.directions import degrees_of
 from windfell.job import Job
-from windfell.pixels.colour import to_view
-from windfell.pixels.tiles import Region
 from windfell.recipe.model import FineSpot, Project
 
 MARK = 1.0
@@ -150,7 +149,7 @@ class SeamWalk(QWidget):
             ids = [f.id for f in stages.set.frames]
             used = stages.set.used
             numbers = [1 + ids.index(used[n].id) for n in stages.registration(job).placed]
-            return Walk(project, set_id, found, _degrees(rays), numbers, canvas.width)
+            return Walk(project, set_id, found, degrees_of(rays), numbers, canvas.width)
 
         def forget(*_) -> None:
             self._asked = None
@@ -203,27 +202,13 @@ class SeamWalk(QWidget):
         if stretch is None:
             return
         s, walk = self.session, self.walk
-        engine = s.engine
+        engine, project = s.engine, s.project
 
         def look(job: Job) -> tuple:
-            stages = engine.stages(s.project, walk.set_id)
-            canvas = stages.canvas(job)
-            region = Region(round(stretch.x) - LOUPE // 2, round(stretch.y) - LOUPE // 2, LOUPE, LOUPE)
-            stages.prepare(1.0, job)
-            images = []
-            for n in (stretch.a, None, stretch.b):
-                if n is None:
-                    part = stages.render(region, 1.0, job)
-                    light, mask = part.light, part.covered
-                else:
-                    seen = stages.warped_frame(n, canvas, region, job)
-                    if seen is None:
-                        light, mask = np.zeros((LOUPE, LOUPE, 3), np.float32), np.zeros((LOUPE, LOUPE), bool)
-                    else:
-                        light, mask = seen.light, seen.mask()
-                rgb = to_view(np.ascontiguousarray(light)) * mask[..., None]
-                images.append(image_of(np.dstack([rgb, 255 * mask]).astype(np.uint8)))
-            return images, (stretch.x / canvas.width, stretch.y / canvas.height)
+            stages = engine.stages(project, walk.set_id)
+            width, height = stages.size(job)
+            pictures = loupes(stages, stretch, LOUPE, job)
+            return [to_image(p) for p in pictures], (stretch.x / width, stretch.y / height)
 
         def show(found: tuple) -> None:
             images, place = found
@@ -238,16 +223,11 @@ class SeamWalk(QWidget):
         stretch, s = self.stretch, self.session
         if stretch is None or s.frame_set is None:
             return
-        n = (stretch.a, stretch.b)[which]
-        self._give(n, stretch.x, stretch.y, 0.012 * self.walk.scale)
-
-    def _give(self, n: int, x: float, y: float, radius: float) -> None:
-        s = self.session
         engine, project, set_id = s.engine, s.project, s.set_id
-        known = dict(engine.masks)
+        n, radius, known = (stretch.a, stretch.b)[which], 0.012 * self.walk.scale, dict(engine.masks)
 
         def work(job: Job) -> tuple:
-            return given_spot(engine.stages(project, set_id), project, known, n, x, y, radius, job)
+            return given_spot(engine.stages(project, set_id), project, known, n, stretch.x, stretch.y, radius, job)
 
         def done(found: tuple) -> None:
             edit, masks = found
@@ -268,10 +248,6 @@ class SeamWalk(QWidget):
         row = self.list.currentRow()
         self._have(self.walk)
         self.list.setCurrentRow(min(row, len(self._rows) - 1))
-
-
-def _degrees(rays: np.ndarray) -> np.ndarray:
-    return np.degrees(np.stack([np.arctan2(rays[:, 0], rays[:, 2]), -np.arcsin(np.clip(rays[:, 1], -1, 1))], -1))
 
 
 def _near(place: np.ndarray, spots: list[tuple[float, float]]) -> bool:

@@ -5,16 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen, QPolygonF
+from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
-from windfell.app import theme
-from windfell.app.picture.crop_frame import CropFrame
-from windfell.app.picture.net_tool import NetTool
-from windfell.app.picture.tool import Path, Spot, on_view
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.shape_by_hand import ShapeByHand
 from windfell.app.stations.shape_pages import FieldPage, LinesPage, OutlinePage, ViewPage
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
@@ -22,11 +18,8 @@ from windfell.app.widgets.line_rows import LineRow
 from windfell.app.widgets.proofs import Alternative, Proofs
 from windfell.engine.lines import line_on_frame
 from windfell.engine.shape_marks import (
-    EdgeOnPicture,
     OutlineSaid,
-    directions_at,
     edges_on_picture,
-    field_of,
     lines_off,
     net_places,
     outline_said,
@@ -35,18 +28,15 @@ from windfell.geometry.projections import PROJECTIONS
 from windfell.job import Job
 from windfell.recipe import edits
 from windfell.recipe.model import (
-    BentLine,
     Camera,
     Crop,
     Edges,
     FrameSet,
     Kind,
     LineKind,
-    NetPoint,
     PlumbLine,
     Project,
     ProjectionChoice,
-    StiffPatch,
     View,
     picture_parts,
 )
@@ -60,9 +50,6 @@ PAGES = (
     ("lines", "Lines", "Things that are to be level, upright or straight"),
 )
 CARD_WIDE = 196
-STRAIGHT_PCT = 0.5
-NEAR_EDGE = 9.0
-EDGES_SHOWN = 40
 
 
 class Shape(Station):
@@ -74,15 +61,13 @@ class Shape(Station):
         super().__init__(session)
         self._view = view
         self._start: View | None = None
-        self._net_start: tuple[NetPoint, ...] = ()
         self.way, self.hand, self.pencil = "moves", "off", "off"
         self._once = ""
         self.against: str | None = None
         self.said: OutlineSaid | None = None
-        self.found: list[EdgeOnPicture] = []
         self._said_of = self._marks_of = self._ranked_of = None
+        self.by_hand = ShapeByHand(session, self.picture_of)
         self._build_controls()
-        self._build_tools()
         self.proofs = Proofs(
             session, [Alternative(p.name, p.title, p.suits) for p in PROJECTIONS.values()],
             _in_projection, _figures, view.source, CARD_WIDE,
@@ -119,23 +104,11 @@ class Shape(Station):
         self.sphere.clicked.connect(lambda on: self.session.change("view.full_sphere", on, True))
         self.drag.picked.connect(self.set_drag)
         self.outline.hand.picked.connect(self.take)
-        self.outline.clear.clicked.connect(self._clear)
+        self.outline.clear.clicked.connect(lambda: self.by_hand.clear(self.hand))
         self.outline.costs.pressed.connect(self._fly)
         self.lines.draw.picked.connect(self.take_pencil)
         self.lines.found.toggled.connect(lambda _: self._arm())
-
-    def _build_tools(self) -> None:
-        self.crop_frame, self.net, self.centre = CropFrame(), NetTool(), Spot()
-        self.field_frame = CropFrame()
-        self.field_frame.ended.connect(self._field_pulled)
-        self.field.sides.toggled.connect(lambda _: self._arm())
-        self.lasso, self.curve, self.picker = Path(closed=True), Path(), _EdgePicker(self)
-        self.crop_frame.changed.connect(lambda crop, first: self.session.change("outline.crop", crop, first))
-        self.net.moved.connect(self._node_moved)
-        self.net.put_back.connect(self._node_back)
-        self.centre.pressed.connect(self._centre_on)
-        self.lasso.drawn.connect(self._stiffened)
-        self.curve.drawn.connect(self._curved)
+        self.field.pull.toggled.connect(lambda _: self._arm())
 
     @property
     def needed(self) -> list[QWidget]:
@@ -183,10 +156,10 @@ class Shape(Station):
         self.lines.show_set(frame_set)
         self._show_rows(frame_set)
         if here:
-            self.field_frame.show_crop(None, size, None)
+            self.by_hand.field_frame.show_crop(None, size, None)
         if here and self.hand == "crop":
             ratio = frame_set.outline.ratio
-            self.crop_frame.show_crop(frame_set.outline.crop, size, ratio and ratio.width / ratio.height)
+            self.by_hand.crop_frame.show_crop(frame_set.outline.crop, size, ratio and ratio.width / ratio.height)
         self.proofs.show_only("rectilinear" if slid else None)
         active = str(frame_set.view.projection)
         if frame_set.view.projection is ProjectionChoice.AUTO:
@@ -230,21 +203,23 @@ class Shape(Station):
         """Put the tool that is chosen in the view's hand."""
         if self.session.station != "shape":
             return
-        tools = {"crop": self.crop_frame, "net": self.net, "stiff": self.lasso}
+        own = self.by_hand
+        tools = {"crop": own.crop_frame, "net": own.net, "stiff": own.lasso}
         tool = tools.get(self.hand)
-        if self.tab == "field" and self.field.sides.isChecked():
-            tool = self.field_frame
+        if self.tab == "field" and self.field.pull.isChecked():
+            tool = own.field_frame
         if tool is None and self.pencil == "straight":
-            tool = self.curve
+            tool = own.curve
         if tool is None and self.tab == "lines" and self.lines.found.isChecked() and self.pencil == "off":
-            tool = self.picker
+            tool = own.picker
         if tool is None and self.tab == "view" and self.way == "centre":
-            tool = self.centre
+            tool = own.centre
         self._view.take_tool(tool)
         straight = self.pencil in ("level", "upright") or (self.tab == "view" and self.way in ("level", "upright"))
         self._view.lining = straight and tool is None
         self._view.turning = self.tab == "view" and self.way == "turns"
-        self._view.overlay = self._paint if self.tab in ("outline", "lines") else None
+        shown = self.tab == "lines" and self.lines.found.isChecked()
+        self._view.overlay = own.picker.paint_edges if shown else None
         self._view.update()
 
     def set_drag(self, way: str) -> None:
@@ -334,28 +309,14 @@ class Shape(Station):
             return edges_on_picture(stages, job), net_places(stages, job), lines_off(stages, job)
 
         def done(found) -> None:
-            self.found, places, off = found
+            own = self.by_hand
+            own.picker.edges, places, off = found
             moved = {(p.column, p.row) for p in self.session.frame_set.outline.net}
-            self.net.show_places(places, moved)
+            own.net.show_places(places, moved)
             self._show_off(off)
             self._view.update()
 
         s.desk.ask("shape marks", look, done, lambda _: None, quiet=True)
-
-    def _paint(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
-        """Found edges over the picture: solid where straight, dashed where bent."""
-        if self.tab != "lines" or not self.lines.found.isChecked():
-            return
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for edge in self.found[:EDGES_SHOWN]:
-            line = QPolygonF([on_view(QPointF(*p), rect) for p in edge.spots])
-            bent = edge.bend_pct > STRAIGHT_PCT
-            painter.setPen(QPen(theme.colour("sheet", 200), 4))
-            painter.drawPolyline(line)
-            style = Qt.PenStyle.DashLine if bent else Qt.PenStyle.SolidLine
-            painter.setPen(QPen(theme.colour("rowan" if bent else "moss"), 2, style))
-            painter.drawPolyline(line)
 
     # -- lines
 
@@ -388,33 +349,6 @@ class Shape(Station):
         self._view.take_tool(None)
         self._view.turning, self._view.lining = False, True
 
-    def _curved(self, points: list[QPointF]) -> None:
-        self.add_line([(p.x(), p.y()) for p in points], LineKind.STRAIGHT)
-
-    def add_line(self, shares: list[tuple[float, float]], kind: LineKind) -> None:
-        """A line through shares of the picture that the picture bends for."""
-        def add(points: tuple) -> None:
-            lines = (*self.session.frame_set.outline.lines, BentLine(points, kind))
-            self._change("outline.lines", lines, f"draw a line that is {kind}")
-
-        self._with_directions(shares, add)
-
-    def _change(self, path: str, value: object, words: str) -> None:
-        edit = edits.set_values(self.session.project, self.session.set_id, {path: value})
-        self.session.edit(replace(edit, words=words, merge=None), True)
-
-    def _with_directions(self, shares: list[tuple[float, float]], then) -> None:
-        """Ask where shares of the picture as it is shown look, and go on with that."""
-        s = self.session
-        engine, project, set_id = s.engine, s.project, s.set_id
-        shown = self.picture_of(project)
-
-        def done(points: tuple) -> None:
-            if s.project is project:
-                then(points)
-
-        s.desk.ask("directions", lambda job: directions_at(engine.stages(shown, set_id), shares, job), done)
-
     def _show_rows(self, frame_set: FrameSet) -> None:
         """A row for each line drawn on the picture."""
         page, lines = self.lines, frame_set.outline.lines
@@ -435,48 +369,11 @@ class Shape(Station):
     def _strengthen(self, number: int, value: float) -> None:
         lines = list(self.session.frame_set.outline.lines)
         lines[number] = replace(lines[number], strength_pct=value)
-        self._change("outline.lines", tuple(lines), f"strength of line {number + 1} to {value:g} %")
+        self.by_hand.change("outline.lines", tuple(lines), f"strength of line {number + 1} to {value:g} %")
 
     def _remove_line(self, number: int) -> None:
         lines = self.session.frame_set.outline.lines
-        self._change("outline.lines", (*lines[:number], *lines[number + 1 :]), f"remove line {number + 1}")
-
-    # -- the outline by hand
-
-    def _node_moved(self, column: int, row: int, right: float, down: float, first: bool) -> None:
-        outline = self.session.frame_set.outline
-        if first:
-            self._net_start = outline.net
-        before = next((p for p in self._net_start if (p.column, p.row) == (column, row)), NetPoint(column, row))
-        limit = lambda v: float(np.clip(v, -40, 40))  # noqa: E731
-        point = replace(before, right_pct=limit(before.right_pct + 100 * right),
-                        down_pct=limit(before.down_pct + 100 * down))
-        others = tuple(p for p in self._net_start if (p.column, p.row) != (column, row))
-        self.session.change("outline.net", (*others, point), first)
-
-    def _node_back(self, column: int, row: int) -> None:
-        net = tuple(p for p in self.session.frame_set.outline.net if (p.column, p.row) != (column, row))
-        self._change("outline.net", net, "put a node of the net back")
-
-    def _stiffened(self, points: list[QPointF]) -> None:
-        def add(corners: tuple) -> None:
-            patches = (*self.session.frame_set.outline.stiff, StiffPatch(corners))
-            self._change("outline.stiff", patches, "keep a region stiff")
-
-        step = max(1, len(points) // 24)
-        self._with_directions([(p.x(), p.y()) for p in points[::step]], add)
-
-    def _clear(self) -> None:
-        """Take away what the tool in hand has made."""
-        outline = self.session.frame_set.outline if self.session.frame_set else None
-        if outline is None:
-            return
-        what = {"crop": ("outline.crop", None, "take the crop away"), "net": ("outline.net", (), "put the net back"),
-                "stiff": ("outline.stiff", (), "let all regions bend")}.get(self.hand)
-        if what is None:
-            self.session.say("Take the crop, the net or the stiff regions in hand first.")
-        elif getattr(outline, what[0].partition(".")[2]):
-            self._change(*what)
+        self.by_hand.change("outline.lines", (*lines[:number], *lines[number + 1 :]), f"remove line {number + 1}")
 
     def _fly(self, key: str) -> None:
         """To where a figure is worst."""
@@ -485,32 +382,6 @@ class Shape(Station):
             self._view.look_at(*places[key], min(max(1.0, 2 * self._view.fit_zoom), 4 * self._view.fit_zoom))
 
     # -- the view
-
-    def _field_pulled(self, crop: Crop) -> None:
-        """The field of view that the frame's sides reach to."""
-        s = self.session
-        engine, project, set_id = s.engine, s.project, s.set_id
-        box = (crop.left_pct, crop.top_pct, crop.left_pct + crop.width_pct, crop.top_pct + crop.height_pct)
-        across, down = crop.width_pct != 100, crop.height_pct != 100
-
-        def done(found: tuple[float, float]) -> None:
-            values = {}
-            if across:
-                values["view.hfov_deg"] = round(found[0], 1)
-            if down:
-                values["view.vfov_deg"] = round(found[1], 1)
-            if values and s.project is project:
-                s.change_all(values, True)
-
-        shares = tuple(v / 100 for v in box)
-        s.desk.ask("field", lambda job: field_of(engine.stages(project, set_id), shares, job), done)
-
-    def _centre_on(self, at: QPointF) -> None:
-        def centre(points: tuple) -> None:
-            (lon, lat), = points
-            self.session.change_all({"view.yaw_deg": round(lon, 2), "view.pitch_deg": round(lat, 2)}, True)
-
-        self._with_directions([(at.x(), at.y())], centre)
 
     def make_level(self) -> None:
         """Back to the found horizon, as one edit."""
@@ -548,36 +419,6 @@ class Shape(Station):
         )
         if ended:
             self._start = None
-
-
-class _EdgePicker(Spot):
-    """A press on a found edge makes it a line of one's own."""
-
-    def __init__(self, shape: Shape) -> None:
-        super().__init__()
-        self._shape = shape
-
-    def _near(self, at: QPointF, rect: QRectF) -> EdgeOnPicture | None:
-        best, least = None, NEAR_EDGE
-        for edge in self._shape.found[:EDGES_SHOWN]:
-            off = (edge.spots - [at.x(), at.y()]) * [rect.width(), rect.height()]
-            a, run = off[:-1], np.diff(off, axis=0)
-            t = np.clip(-(a * run).sum(1) / np.maximum((run * run).sum(1), 1e-9), 0, 1)[:, None]
-            far = float(np.linalg.norm(a + t * run, axis=1).min())
-            if far < least:
-                best, least = edge, far
-        return best
-
-    def over(self, at: QPointF, rect: QRectF) -> Qt.CursorShape:
-        return Qt.CursorShape.PointingHandCursor if self._near(at, rect) else Qt.CursorShape.ArrowCursor
-
-    def press(self, at: QPointF, rect: QRectF) -> bool:
-        edge = self._near(at, rect)
-        if edge is None:
-            return False
-        kind = LineKind.UPRIGHT if edge.upright else LineKind.STRAIGHT
-        self._shape.add_line([(float(x), float(y)) for x, y in edge.spots], kind)
-        return True
 
 
 def _in_projection(project: Project, set_id: str, projection: str) -> Project:

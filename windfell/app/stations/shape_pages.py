@@ -2,36 +2,34 @@
 
 from __future__ import annotations
 
-import re
+from dataclasses import replace
 
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QGridLayout,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
     QWidget,
 )
 
-from windfell.app import theme
 from windfell.app.session import Session
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.figures import Figures
+from windfell.app.widgets.four_fields import FourFields
 from windfell.app.widgets.ruler import Ruler
 from windfell.engine.shape_marks import OutlineSaid
 from windfell.recipe.edits import field_at
-from windfell.recipe.model import Camera, Edges, FrameSet, Outline, ProjectionChoice, Ratio, Room
+from windfell.recipe.model import Camera, Edges, FrameSet, ProjectionChoice, Ratio
+from windfell.recipe.sizes import PAPERS, ratio_from_words
 from windfell.shape.figures import AN_EYE
 
 RATIOS = (
     ("free", None), ("1:1", Ratio(1, 1)), ("5:4", Ratio(5, 4)), ("4:3", Ratio(4, 3)), ("3:2", Ratio(3, 2)),
-    ("16:9", Ratio(16, 9)), ("2:1", Ratio(2, 1)), ("65:24", Ratio(65, 24)), ("A4", Ratio(297, 210)),
+    ("16:9", Ratio(16, 9)), ("2:1", Ratio(2, 1)), ("65:24", Ratio(65, 24)), ("A4", PAPERS["A4"]),
 )
-SIDES = (("Top", "top_pct"), ("Right", "right_pct"), ("Bottom", "bottom_pct"), ("Left", "left_pct"))
 COSTS = (
     ("kept", "Kept", "How much of what the frames cover is in the picture / in the largest trim"),
     ("stretch", "Stretch", "By how much a small length becomes longer or shorter; press to see where most"),
@@ -129,51 +127,20 @@ class FieldPage(Page):
             self.own[path] = own
         self.ruler("Distance", "view.pannini_distance", 1.0, 0.01)
         self.ruler("Squeeze", "view.pannini_squeeze", 0.0, 0.01)
-        self.sides = QPushButton("Pull the sides", checkable=True)
-        self.sides.setToolTip("Drag the sides of a frame on the picture to set the field of view about its middle")
-        self.room: dict[str, QLineEdit] = {}
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(6)
-        label = QLabel("Room")
-        label.setFixedWidth(62)
-        label.setToolTip("Empty room added on the sides, in % of the picture, for a sky to come")
-        grid.addWidget(label, 0, 0)
-        for n, (words, name) in enumerate(SIDES):
-            field = QLineEdit()
-            field.setFixedWidth(48)
-            field.setFont(theme.numbers_font())
-            field.setAccessibleName(f"Room at the {words.lower()} in per cent")
-            field.setToolTip(f"Empty room added at the {words.lower()}, in %")
-            field.editingFinished.connect(self._roomed)
-            self.room[name] = field
-            grid.addWidget(QLabel(words[0]), 0, 1 + 2 * n)
-            grid.addWidget(field, 0, 2 + 2 * n)
-        self.column.addLayout(grid)
+        self.pull = QPushButton("Pull the sides", checkable=True)
+        self.pull.setToolTip("Drag the sides of a frame on the picture to set the field of view about its middle")
+        self.room = FourFields("Room", "Room at", "Empty room added at the {}, in %, for a sky to come", 500.0)
+        self.room.typed.connect(self._roomed)
+        self.column.addWidget(self.room)
         self.words = QLabel("")
         self.words.setProperty("role", "quiet")
-        self.column.addLayout(row_of(self.sides, self.words))
+        self.column.addLayout(row_of(self.pull, self.words))
         self.column.addStretch(1)
 
-    def _roomed(self) -> None:
+    def _roomed(self, name: str, value: float) -> None:
         frame_set = self.session.frame_set
-        if frame_set is None:
-            return
-        values = {}
-        for name, field in self.room.items():
-            try:
-                values[name] = min(max(float(field.text().replace("%", "").strip() or 0), 0.0), 500.0)
-            except ValueError:
-                values[name] = getattr(frame_set.outline.room, name)
-        room = Room(**values)
-        if room != frame_set.outline.room:
-            self.session.change("outline.room", room, True)
-        self.show_room(room)
-
-    def show_room(self, room: Room) -> None:
-        for name, field in self.room.items():
-            text = f"{getattr(room, name):g}"
-            if field.text() != text:
-                field.setText(text)
+        if frame_set is not None:
+            self.session.change("outline.room", replace(frame_set.outline.room, **{name: value}), True)
 
     def show_set(self, frame_set: FrameSet, projection: str, size: tuple[int, int] | None, fine: str) -> None:
         slid = frame_set.registration.camera is Camera.SLID
@@ -188,7 +155,7 @@ class FieldPage(Page):
         for path in ("view.pannini_distance", "view.pannini_squeeze"):
             self.rulers[path].setEnabled(pannini)
             self.rulers[path].set_value(getattr(frame_set.view, path.partition(".")[2]))
-        self.show_room(frame_set.outline.room)
+        self.room.show_values(frame_set.outline.room)
         self.words.setText(f"{size[0]} x {size[1]} px" if size else "")
         self.words.setToolTip(f"At full size: {fine}")
 
@@ -216,23 +183,9 @@ class OutlinePage(Page):
         self.ratio.lineEdit().editingFinished.connect(self._typed_ratio)
         self.column.addLayout(row_of(self.edges, self.ratio))
         self.pull = self.ruler("Pull", "outline.pull_pct", 100.0, 1.0)
-        self.sides: dict[str, QLineEdit] = {}
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(5)
-        label = QLabel("Sides")
-        label.setFixedWidth(62)
-        grid.addWidget(label, 0, 0)
-        for n, (words, name) in enumerate(SIDES):
-            field = QLineEdit()
-            field.setFixedWidth(48)
-            field.setFont(theme.numbers_font())
-            field.setAccessibleName(f"Pull of the {words.lower()} in per cent")
-            field.setToolTip(f"How far the {words.lower()} follows the pull, in %")
-            field.editingFinished.connect(lambda k=name: self._side(k))
-            self.sides[name] = field
-            grid.addWidget(QLabel(words[0]), 0, 1 + 2 * n)
-            grid.addWidget(field, 0, 2 + 2 * n)
-        self.column.addLayout(grid)
+        self.sides = FourFields("Sides", "Pull of", "How far the {} follows the pull, in %", 100.0)
+        self.sides.typed.connect(lambda name, value: session.change(f"outline.{name}", value, True))
+        self.column.addWidget(self.sides)
         self.hand = Choice("", (
             ("crop", "Crop", "Draw, move and size the frame of the picture"),
             ("net", "Net", "Drag the nodes of a net to bend the picture by hand; a double press puts one back"),
@@ -259,14 +212,12 @@ class OutlinePage(Page):
         words = self.ratio.currentText().strip()
         if frame_set is None or self.ratio.findText(words) >= 0:
             return
-        found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*[:x/]\s*(\d+(?:\.\d+)?)", words)
-        sides = [float(v) for v in found.groups()] if found else [0.0]
-        if found and min(sides) >= 0.01 and max(sides) <= 1000:
-            if frame_set.outline.ratio != Ratio(*sides):
-                self.session.change("outline.ratio", Ratio(*sides), True)
-        else:
+        found = ratio_from_words(words)
+        if found is None:
             self.session.say(f"{words}: no ratio; give width and height such as 7:3.", "wrong")
             self._show_ratio(frame_set.outline.ratio)
+        elif found != frame_set.outline.ratio:
+            self.session.change("outline.ratio", found, True)
 
     def _show_ratio(self, ratio: Ratio | None) -> None:
         at = _ratio_index(ratio)
@@ -274,32 +225,13 @@ class OutlinePage(Page):
         if at == 0 and ratio is not None:
             self.ratio.setEditText(f"{ratio.width:g}:{ratio.height:g}")
 
-    def _side(self, name: str) -> None:
-        frame_set = self.session.frame_set
-        if frame_set is None:
-            return
-        try:
-            value = min(max(float(self.sides[name].text().replace("%", "")), 0.0), 100.0)
-        except ValueError:
-            value = getattr(frame_set.outline, name)
-        if value != getattr(frame_set.outline, name):
-            self.session.change(f"outline.{name}", value, True)
-        self.show_sides(self.session.frame_set.outline)
-
-    def show_sides(self, outline: Outline) -> None:
-        for name, field in self.sides.items():
-            text = f"{getattr(outline, name):g}"
-            if field.text() != text:
-                field.setText(text)
-
     def show_set(self, frame_set: FrameSet) -> None:
         outline = frame_set.outline
         self.edges.set_value(str(outline.edges))
         self.pull.set_value(outline.pull_pct)
         self.pull.setEnabled(outline.edges is Edges.PULL)
-        for field in self.sides.values():
-            field.setEnabled(outline.edges is Edges.PULL)
-        self.show_sides(outline)
+        self.sides.setEnabled(outline.edges is Edges.PULL)
+        self.sides.show_values(outline)
         if not self.ratio.lineEdit().hasFocus():
             self._show_ratio(outline.ratio)
 
