@@ -41,7 +41,7 @@ class Walking(WindowTest):
         self.assertEqual(len(self.session.frame_set.joining.fine), 1)
         self.session.undo()
         self.assertEqual(self.session.frame_set.joining.fine, ())
-        self.settle()
+        self.until(lambda: self.walk.list.count() == count)
 
     def test_blending_is_chosen_and_its_width_only_means_something_for_bands(self):
         self.join.blending.press("none")

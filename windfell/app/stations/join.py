@@ -127,6 +127,7 @@ class Join(Station):
         self.blending.set_value(str(frame_set.joining.blend))
         self.blend.set_value(frame_set.joining.blend_pct)
         self.blend.setEnabled(frame_set.joining.blend is Blend.WIDE)
+        self.walk.refresh()
         self._ask(frame_set)
         self._show_bars()
 

@@ -92,6 +92,7 @@ class SeamWalk(QWidget):
         self.walk: Walk | None = None
         self._asked = None
         self._rows: list[int] = []
+        self._fine: tuple[FineSpot, ...] | None = None
         self.list = QListWidget()
         self.list.setAccessibleName("Stretches of seams, the worst first")
         self.list.setFixedWidth(244)
@@ -159,9 +160,17 @@ class SeamWalk(QWidget):
 
     def _have(self, walk: Walk) -> None:
         kept = self.stretch
-        self.walk = walk
-        own = self.session.frame_set
-        fine = [(f.longitude, f.latitude) for f in own.joining.fine] if own else []
+        self.walk, self._fine = walk, None
+        self.refresh(kept)
+
+    def refresh(self, kept: Stretch | None = None) -> None:
+        """List the stretches that are not fine, if what is fine is not what was listed; `kept`: the one to stay at."""
+        own, walk = self.session.frame_set, self.walk
+        if own is None or walk is None or walk.set_id != own.id or own.joining.fine == self._fine:
+            return
+        kept = kept or self.stretch
+        self._fine = own.joining.fine
+        fine = [(f.longitude, f.latitude) for f in own.joining.fine]
         self._rows = [n for n, at in enumerate(walk.directions) if not _near(at, fine)]
         self.list.blockSignals(True)
         self.list.clear()
@@ -242,11 +251,11 @@ class SeamWalk(QWidget):
         stretch, s = self.stretch, self.session
         if stretch is None:
             return
-        lon, lat = self.walk.directions[self._rows[self.list.currentRow()]]
+        row = self.list.currentRow()
+        lon, lat = self.walk.directions[self._rows[row]]
         spot = FineSpot(round(float(lon), 3), round(float(lat), 3))
         s.change("joining.fine", (*s.frame_set.joining.fine, spot), True)
-        row = self.list.currentRow()
-        self._have(self.walk)
+        self.refresh()
         self.list.setCurrentRow(min(row, len(self._rows) - 1))
 
 
