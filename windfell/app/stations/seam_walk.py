@@ -164,7 +164,7 @@ class SeamWalk(QWidget):
         self.refresh(kept)
 
     def refresh(self, kept: Stretch | None = None) -> None:
-        """List the stretches that are not fine, if what is fine is not what was listed; `kept`: the one to stay at."""
+        """List the stretches that are not fine, if that is not what is listed; `kept`: the one to stay at."""
         own, walk = self.session.frame_set, self.walk
         if own is None or walk is None or walk.set_id != own.id or own.joining.fine == self._fine:
             return
