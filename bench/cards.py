@@ -10,7 +10,6 @@ Usage: cards.py [CARDS] [--first SEED] [--times] [--tiny] [--pictures DIR]
 
 from __future__ import annotations
 
-import argparse
 import sys
 import time
 from collections.abc import Callable
@@ -20,7 +19,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import numpy as np
-from common import backdrops, limited
+from common import backdrops, limited, parser_of
 
 from windfell.align.registration import Placed
 from windfell.demo.chapel import paint_chapel_inside
@@ -208,12 +207,9 @@ def placed_by_align(files: list[str]) -> bool:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("cards", nargs="?", type=int, default=200)
+    parser = parser_of(__doc__, "cards", 200)
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--times", action="store_true", help="with times and exposures in the files")
-    parser.add_argument("--tiny", action="store_true")
-    parser.add_argument("--pictures", metavar="DIR", help="photographs to lay around the sphere")
     options = parser.parse_args()
     limited(100 if options.tiny else 3600)
     world = places(options.pictures, 1600 if options.tiny else 4000)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import os
 import resource
 import signal
@@ -98,3 +99,12 @@ def asked(tiny_limit_s: int, limit_s: int) -> tuple[bool, list[int]]:
     tiny = "--tiny" in sys.argv
     limited(tiny_limit_s if tiny else limit_s)
     return tiny, [int(v) for v in sys.argv[1:] if v != "--tiny"]
+
+
+def parser_of(about: str, what: str, count: int) -> argparse.ArgumentParser:
+    """The options that all benches over drawn cases have: how many, --tiny, --pictures."""
+    parser = argparse.ArgumentParser(description=about)
+    parser.add_argument(what, nargs="?", type=int, default=count)
+    parser.add_argument("--tiny", action="store_true")
+    parser.add_argument("--pictures", metavar="DIR", help="photographs to lay around the sphere")
+    return parser

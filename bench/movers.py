@@ -7,14 +7,13 @@ Usage: movers.py [ROWS] [--first SEED] [--tiny] [--pictures DIR]
 
 from __future__ import annotations
 
-import argparse
 import sys
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import cv2
 import numpy as np
-from common import backdrops, limited
+from common import backdrops, limited, parser_of
 
 from windfell.align.registration import Placed
 from windfell.demo.files import exif_bytes, write_jpeg
@@ -90,11 +89,8 @@ def row_of(rng: np.random.Generator, photographer: Photographer, folder: Path) -
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("rows", nargs="?", type=int, default=200)
+    parser = parser_of(__doc__, "rows", 200)
     parser.add_argument("--first", type=int, default=1)
-    parser.add_argument("--tiny", action="store_true")
-    parser.add_argument("--pictures", metavar="DIR", help="photographs to lay around the sphere")
     options = parser.parse_args()
     limited(100 if options.tiny else 1800)
     lands = backdrops(options.pictures, 4000)

@@ -9,7 +9,6 @@ Usage: pulling.py [OUTLINES] [--tiny] [--pictures DIR] [--keep DIR]
 
 from __future__ import annotations
 
-import argparse
 import copy
 import sys
 import time
@@ -19,7 +18,7 @@ from unittest.mock import patch
 
 import cv2
 import numpy as np
-from common import backdrops, limited
+from common import backdrops, limited, parser_of
 
 from windfell.demo.files import exif_bytes, write_jpeg
 from windfell.demo.photograph import Photographer, Shot
@@ -188,11 +187,8 @@ def words_of(f: dict[str, float]) -> str:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("outlines", nargs="?", type=int, default=60)
+    parser = parser_of(__doc__, "outlines", 60)
     parser.add_argument("--first", type=int, default=0)
-    parser.add_argument("--tiny", action="store_true")
-    parser.add_argument("--pictures", metavar="DIR", help="photographs to lay around the sphere")
     parser.add_argument("--keep", metavar="DIR", help="keep the pictures there")
     options = parser.parse_args()
     limited(120 if options.tiny else 1800)

@@ -8,14 +8,13 @@ Usage: seam_rating.py [ROWS] [--tiny] [--pictures DIR]
 
 from __future__ import annotations
 
-import argparse
 import sys
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import cv2
 import numpy as np
-from common import backdrops, limited
+from common import backdrops, limited, parser_of
 
 from windfell.demo.files import exif_bytes, write_jpeg
 from windfell.demo.photograph import Shot
@@ -99,10 +98,7 @@ def one(n: int, photographer, folder: Path) -> tuple[str, float, float, bool]:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("rows", nargs="?", type=int, default=60)
-    parser.add_argument("--tiny", action="store_true")
-    parser.add_argument("--pictures", metavar="DIR", help="photographs to lay around the sphere")
+    parser = parser_of(__doc__, "rows", 60)
     options = parser.parse_args()
     limited(100 if options.tiny else 1800)
     lands = backdrops(options.pictures, 4000)

@@ -10,7 +10,6 @@ Usage: stains.py [ROWS] [--tiny] [--pictures DIR] [--keep DIR]
 
 from __future__ import annotations
 
-import argparse
 import sys
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -19,7 +18,7 @@ from unittest.mock import patch
 
 import cv2
 import numpy as np
-from common import backdrops, limited
+from common import backdrops, limited, parser_of
 
 from windfell.demo.files import exif_bytes, write_jpeg
 from windfell.demo.photograph import Photographer, Shot
@@ -213,10 +212,7 @@ def step_left(stages, picture) -> float:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("rows", nargs="?", type=int, default=60)
-    parser.add_argument("--tiny", action="store_true")
-    parser.add_argument("--pictures", metavar="DIR", help="photographs to lay around the sphere")
+    parser = parser_of(__doc__, "rows", 60)
     parser.add_argument("--keep", metavar="DIR", help="keep the pictures there: clean above, with things below")
     options = parser.parse_args()
     limited(100 if options.tiny else 1800)
