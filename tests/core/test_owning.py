@@ -10,6 +10,7 @@ import numpy as np
 import tifffile
 
 from tests.support import engine, frames_in, project_of, ridge
+from windfell.engine.areas import ground_points
 from windfell.engine.layers import write_layers
 from windfell.engine.owning import given_spot
 from windfell.engine.seam_walk import seam_walk
@@ -20,7 +21,8 @@ from windfell.join.rating import rated
 from windfell.join.seams import Claim, cut_owner
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Blend, Joining, Kind, Mask
+from windfell.recipe.areas import Area, Stroke
+from windfell.recipe.model import Blend, Given, Joining, Kind, Mask
 from windfell.recipe.project_file import mask_name
 
 
@@ -65,6 +67,28 @@ class Owning(unittest.TestCase):
             self.assertTrue((stages.owners(stages.canvas(Job()), region, Job()) == n).all())
         with self.assertRaises(BadRequest):
             given_spot(stages, project, project_engine.masks, 0, stages.canvas(Job()).width - 5.0, 200.0, 9.0, Job())
+
+    def test_areas_given_are_owned_and_what_was_given_later_wins(self):
+        project_engine = engine()
+        project, set_id = project_of(frames_in(ridge()))
+        stages = project_engine.stages(project, set_id)
+        walk = seam_walk(stages, Job())
+        at = walk[len(walk) // 2]
+        canvas = stages.canvas(Job())
+        own = project.set(set_id)
+        ids = [own.used[n].id for n in stages.registration(Job()).placed]
+        spot = ground_points(stages.area_ground, canvas.rays(np.array([[at.x, at.y]])))
+        size = float(np.degrees(50 / canvas.px_per_unit))
+        area, given = Area((Stroke(spot, size, 0.0),)), ()
+        region = Region(round(at.x) - 6, round(at.y) - 6, 12, 12)
+        for frame, keep, owner in ((at.a, True, at.a), (at.b, True, at.b), (at.b, False, at.a), (at.b, True, at.b)):
+            given = (*given, Given(ids[frame], area, keep))
+            now = project.with_set(replace(own, joining=replace(own.joining, given=given)))
+            found = project_engine.stages(now, set_id)
+            self.assertTrue((found.owners(canvas, region, Job()) == owner).all(), given)
+        again = replace(own.joining, given=(Given("gone", area), Given(ids[0], Area())))
+        same = project_engine.stages(project.with_set(replace(own, joining=again)), set_id)
+        self.assertEqual(same._owner_key(Job()), stages._owner_key(Job()))
 
     def test_masks_of_owning_do_not_move_the_frames(self):
         own = engine()

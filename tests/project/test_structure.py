@@ -8,10 +8,10 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[2]
 PACKAGE = ROOT / "windfell"
-GROUND = {"geometry", "pixels", "recipe", "errors", "job", "later"}
+GROUND = {"geometry", "pixels", "recipe", "areas", "errors", "job", "later"}
 SUBJECTS = {"frames", "develop", "readiness", "align", "shape", "join", "combine", "output", "demo"}
 ALLOWED = {
-    **dict.fromkeys(("recipe", "pixels", "errors", "job", "later"), GROUND),
+    **dict.fromkeys(("recipe", "pixels", "areas", "errors", "job", "later"), GROUND),
     "geometry": {"geometry", "later"},
     **{part: GROUND | {part} for part in SUBJECTS},
     "join": GROUND | {"join", "shape"},

@@ -6,6 +6,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.areas.spots import Plane, Sphere
+from windfell.engine.areas import on_canvas
 from windfell.engine.cache import key_of
 from windfell.engine.registered import RegisteredFrames
 from windfell.engine.stage import development_key
@@ -15,13 +17,13 @@ from windfell.job import Job
 from windfell.join.agree import Difference, difference, owned_picture, reaching
 from windfell.join.blend import FINE_LEVELS, reach, wide_correction
 from windfell.join.light import FrameLight, FrameSeen, fair_light, fitted_light, radius2, shared_samples
-from windfell.join.owning import with_owning
+from windfell.join.owning import Boxed, with_owning
 from windfell.join.seams import BLOCK, Claim, cut_owner, nearest_owner, spread
 from windfell.join.warp import Warped, frame_map, warped
 from windfell.pixels.colour import perceptual
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Blend
+from windfell.recipe.model import Blend, Given
 from windfell.shape.bounds import covered_rays, fitted_canvas, native_px_per_unit
 from windfell.shape.canvas import Canvas
 
@@ -45,7 +47,19 @@ class JoinedFrames(RegisteredFrames):
 
     def _owner_key(self, job: Job) -> str:
         owning = tuple(tuple(m for m in f.masks if m.purpose != "ignore") for f in self.set.used)
-        return key_of("owner", self._light_key(job), self.set.joining.cut_seams, *(owning if any(owning) else ()))
+        asked = *(owning if any(owning) else ()), *self._given
+        return key_of("owner", self._light_key(job), self.set.joining.cut_seams, *asked)
+
+    @property
+    def _given(self) -> tuple[Given, ...]:
+        """What is given to frames that are in use."""
+        ids = {f.id for f in self.set.used}
+        return tuple(g for g in self.set.joining.given if g.frame in ids and not g.area.empty)
+
+    @property
+    def area_ground(self) -> Sphere | Plane:
+        """What areas of the panorama are drawn on."""
+        return Plane() if self._slid else Sphere()
 
     def _covered_rays(self, job: Job) -> NDArray[np.float64]:
         """Rays spread over all frames, for whatever has to hold them."""
@@ -124,9 +138,37 @@ class JoinedFrames(RegisteredFrames):
         lights = self.lights(job)
         claims = job.map(
             lambda n: self._claim(n, surface, lights[n], job), list(range(len(lights))), "comparing overlaps")
-        return with_owning(claims, *(self._owning(surface, p, job) for p in ("keep", "never")))
+        keep, never = (self._owning(surface, p, job) for p in ("keep", "never"))
+        self._with_given(keep, never, surface, job)
+        return with_owning(claims, keep, never)
 
-    def _owning(self, surface: Canvas, purpose: str, job: Job) -> dict[int, tuple[Region, NDArray[np.bool_]]]:
+    def _with_given(self, keep: dict[int, Boxed], never: dict[int, Boxed], surface: Canvas, job: Job) -> None:
+        """Add what areas say, later ones against what was said before them."""
+        used, placed = self.set.used, self.registration(job).placed
+        numbers = {used[at].id: n for n, at in enumerate(placed)}
+        for given in self._given:
+            n = numbers.get(given.frame)
+            if n is None:
+                continue
+            box = frame_box(self.posed(job)[n], surface).blocks(BLOCK)
+            here = self.given_share(given, n, surface, box, job) >= 0.5
+            for m, known in [*keep.items(), *never.items()]:
+                if given.keep or m == n:
+                    _without(known, box, here)
+            mine = keep if given.keep else never
+            mine[n] = _joined_box(mine[n], (box, here)) if n in mine else (box, here)
+
+    def given_share(self, given: Given, n: int, surface: Canvas, box: Region, job: Job) -> NDArray[np.float32]:
+        """How much of each px (h, w) of a box of a surface is given to placed frame `n`."""
+        def draw(canvas: Canvas, region: Region) -> NDArray[np.float32]:
+            seen = self._warp(n, canvas, region, FrameLight(), job)
+            return np.zeros((region.height, region.width, 3), np.float32) if seen is None else seen.light
+
+        key = key_of("given", self._light_key(job), given.area, given.area.reads and given.frame, surface, box)
+        return self._host.cache.get(key, lambda: on_canvas(
+            given.area, self.area_ground, surface, box, draw if given.area.reads else None))
+
+    def _owning(self, surface: Canvas, purpose: str, job: Job) -> dict[int, Boxed]:
         """Where placed frames must, or must not, own a surface: (box, mask (h, w)) by number."""
         found = {}
         for n, at in enumerate(self.registration(job).placed):
@@ -248,3 +290,22 @@ class JoinedFrames(RegisteredFrames):
         """Placed frame `n` as it is developed, at about a scale."""
         at = self.registration(job).placed[n]
         return self._host.developed(self._opened(job)[at], self.set.used[at], scale, job)
+
+
+def _without(known: Boxed, box: Region, here: NDArray[np.bool_]) -> None:
+    """Take from what is known, in place, what lies in another box's mask."""
+    part = box.shared(known[0])
+    if part is not None:
+        known[1][part.within(known[0])] &= ~here[part.within(box)]
+
+
+def _joined_box(a: Boxed, b: Boxed) -> Boxed:
+    """Two masks as one, on a box that holds both."""
+    left, top = min(a[0].left, b[0].left), min(a[0].top, b[0].top)
+    right = max(v[0].left + v[0].width for v in (a, b))
+    bottom = max(v[0].top + v[0].height for v in (a, b))
+    box = Region(left, top, right - left, bottom - top)
+    out = np.zeros((box.height, box.width), bool)
+    for region, mask in (a, b):
+        out[region.within(box)] |= mask
+    return box, out

@@ -7,9 +7,11 @@ Limits and units stand on the fields, for the file's validation and the rulers a
 from __future__ import annotations
 
 import uuid
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from enum import StrEnum
-from typing import Any
+
+from windfell.recipe.areas import Area
+from windfell.recipe.limits import Unknown, number
 
 
 class Kind(StrEnum):
@@ -108,14 +110,6 @@ class ColourSpace(StrEnum):
     SRGB = "srgb"
     DISPLAY_P3 = "display-p3"
     REC2020 = "rec2020"
-
-
-def number(default: float | None, low: float, high: float, unit: str = "") -> Any:
-    """A numeric field with its limits, inclusive, and its unit."""
-    return field(default=default, metadata={"low": low, "high": high, "unit": unit})
-
-
-Unknown = tuple[tuple[str, str], ...]
 
 
 @dataclass(frozen=True)
@@ -424,8 +418,18 @@ class FineSpot:
 
 
 @dataclass(frozen=True)
+class Given:
+    """Where a frame (id) must own the picture (`keep`), or must not: an area on the ground of the panorama."""
+
+    frame: str
+    area: Area
+    keep: bool = True
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
 class Joining:
-    """`even_parallax`: frames are bent a little, smoothly, so that near things meet."""
+    """`even_parallax`: frames are bent a little, smoothly, so that near things meet. `given`: the later ones win."""
 
     match_light: bool = True
     cut_seams: bool = True
@@ -433,15 +437,59 @@ class Joining:
     blend_pct: float = number(60.0, 0.0, 100.0, "%")
     even_parallax: bool = False
     fine: tuple[FineSpot, ...] = ()
+    given: tuple[Given, ...] = ()
     unknown: Unknown = ()
+
+
+class Over(StrEnum):
+    """How a layer meets what lies below it."""
+
+    REPLACE = "replace"
+    ADD = "add"
+    SCREEN = "screen"
+    LIGHTER = "lighter"
+    DARKER = "darker"
+
+
+@dataclass(frozen=True)
+class Layer:
+    """A rule over some of the frames (ids; none named: all), or one frame by itself, laid over what is below.
+
+    It holds within `area` (px of the reference), everywhere without one. `warmth`: its light made warmer or colder.
+    It is moved by px of the reference, turned clockwise and sized about the picture's middle; `edge_pct`: how far its
+    own edge passes over, in % of its shorter side.
+    """
+
+    rule: Rule = Rule.MAXIMUM
+    frames: tuple[str, ...] = ()
+    name: str = ""
+    on: bool = True
+    area: Area | None = None
+    strength_pct: float = number(100.0, 0.0, 100.0, "%")
+    over: Over = Over.REPLACE
+    exposure_ev: float = number(0.0, -10.0, 10.0, "EV")
+    warmth: float = number(0.0, -100.0, 100.0)
+    floor: Floor = Floor.OFF
+    floor_pct: float = number(0.0, 0.0, 100.0, "%")
+    right_px: float = number(0.0, -100_000.0, 100_000.0, "px")
+    down_px: float = number(0.0, -100_000.0, 100_000.0, "px")
+    turn_deg: float = number(0.0, -180.0, 180.0, "°")
+    size_pct: float = number(100.0, 1.0, 1000.0, "%")
+    edge_pct: float = number(0.0, 0.0, 50.0, "%")
+    unknown: Unknown = ()
+
+    @property
+    def placed(self) -> bool:
+        """Whether it was moved, turned or sized."""
+        return (self.right_px, self.down_px, self.turn_deg, self.size_pct) != (0, 0, 0, 100)
 
 
 @dataclass(frozen=True)
 class Combining:
-    """How a stack's frames become one picture.
+    """How a stack's frames become one picture: a rule over all, the lowest layer, and the layers above it.
 
     `kappa_low`, `kappa_high`: the spreads that a clipped mean keeps below and above. `base`: the frame (id) that is
-    seen outside of the region, a mask of a frame with the purpose "region", in px of the reference. `floor_pct`: the
+    seen outside of the region, in px of the reference (or a mask of a frame with that purpose). `floor_pct`: the
     level that counts as black, linear, in % of white. `darks`, `flats`: frames of no light, and of an even field.
     `bridge`: gaps between lights that move on from frame to frame are closed. `display`: of exposures.
     """
@@ -450,12 +498,14 @@ class Combining:
     kappa_low: float = number(3.0, 0.5, 20.0)
     kappa_high: float = number(3.0, 0.5, 20.0)
     base: str | None = None
+    region: Area | None = None
     floor: Floor = Floor.OFF
     floor_pct: float = number(0.0, 0.0, 100.0, "%")
     darks: tuple[FileSource, ...] = ()
     flats: tuple[FileSource, ...] = ()
     bridge: bool = False
     display: Display = Display.TONE
+    layers: tuple[Layer, ...] = ()
     unknown: Unknown = ()
 
 
@@ -530,6 +580,12 @@ def nested_in(project: Project, set_id: str) -> set[str]:
                 found.add(frame.source.set)
                 waiting.append(frame.source.set)
     return found
+
+
+def areas_of(own: FrameSet) -> list[Area]:
+    """All areas of a set."""
+    found = [g.area for g in own.joining.given]
+    return found + [a for a in (own.combining.region, *(x.area for x in own.combining.layers)) if a is not None]
 
 
 def picture_parts(project: Project, set_id: str) -> tuple:

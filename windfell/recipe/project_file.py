@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.errors import OutputFailed, ProjectUnreadable, border
-from windfell.recipe.model import FileSource, Frame, Project, SetSource, VideoInstant, nested_in
+from windfell.recipe.model import FileSource, Frame, Project, SetSource, VideoInstant, areas_of, nested_in
 from windfell.recipe.words import WrongWord, from_words, to_words
 
 SCHEMA = 1
@@ -163,7 +163,8 @@ def _from_file_words(words: dict) -> Project:
 
 
 def _named_masks(project: Project) -> set[str]:
-    return {m.name for s in project.sets for f in s.frames for m in f.masks}
+    drawn = {m.name for s in project.sets for f in s.frames for m in f.masks}
+    return drawn | {name for s in project.sets for area in areas_of(s) for name in area.masks}
 
 
 def _mask_from(archive: zipfile.ZipFile, name: str) -> NDArray[np.uint8]:

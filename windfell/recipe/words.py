@@ -11,7 +11,11 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import Any
 
-from windfell.recipe import model
+from windfell.recipe import areas, model
+
+# classes of which one stands where the hint names them all, and their word for it
+KINDS = {model.Source: model.SOURCE_WORDS, areas.Part: areas.PART_WORDS}
+WORD_OF = {cls: word for words in KINDS.values() for word, cls in words.items()}
 
 
 class WrongWord(ValueError):
@@ -27,9 +31,8 @@ def to_words(value: Any) -> Any:
     if not dataclasses.is_dataclass(value):
         return value
     words: dict[str, Any] = {}
-    for kind, cls in model.SOURCE_WORDS.items():
-        if isinstance(value, cls):
-            words["kind"] = kind
+    if type(value) in WORD_OF:
+        words["kind"] = WORD_OF[type(value)]
     for field in dataclasses.fields(value):
         if field.name != "unknown":
             words[field.name] = to_words(getattr(value, field.name))
@@ -54,7 +57,7 @@ def from_words(cls: type, words: Any, where: str = "project") -> Any:
         elif field.default is dataclasses.MISSING:
             raise WrongWord(f"{where}.{name} is missing")
     extra = {k: v for k, v in words.items() if k not in known}
-    if cls in model.SOURCE_WORDS.values():
+    if cls in WORD_OF:
         extra.pop("kind", None)
     unknown = tuple(sorted((k, json.dumps(v, sort_keys=True)) for k, v in extra.items()))
     return cls(**values, unknown=unknown)
@@ -67,14 +70,16 @@ def _hints(cls: type) -> dict[str, Any]:
 
 def _value(hint: Any, word: Any, where: str) -> Any:
     origin = typing.get_origin(hint)
-    if hint == model.Source:
-        return _source(word, where)
+    if hint in KINDS:
+        return _one_of(KINDS[hint], word, where)
     if origin is types.UnionType:
         return _optional(hint, word, where)
     if origin is tuple:
         if not isinstance(word, list):
             raise WrongWord(f"{where} must be a list")
-        item = typing.get_args(hint)[0]
+        item, *rest = typing.get_args(hint)
+        if rest and rest[0] is not Ellipsis and len(word) != 1 + len(rest):
+            raise WrongWord(f"{where} must hold {1 + len(rest)} values, not {len(word)}")
         return tuple(_value(item, w, f"{where}[{n}]") for n, w in enumerate(word))
     if dataclasses.is_dataclass(hint):
         return from_words(hint, word, where)
@@ -88,11 +93,11 @@ def _optional(hint: Any, word: Any, where: str) -> Any:
     return _value(inner, word, where)
 
 
-def _source(word: Any, where: str) -> model.Source:
+def _one_of(kinds: dict[str, type], word: Any, where: str) -> Any:
     kind = word.get("kind") if isinstance(word, dict) else None
-    if kind not in model.SOURCE_WORDS:
-        raise WrongWord(f"{where}.kind must be one of {', '.join(model.SOURCE_WORDS)}")
-    return from_words(model.SOURCE_WORDS[kind], word, where)
+    if kind not in kinds:
+        raise WrongWord(f"{where}.kind must be one of {', '.join(kinds)}")
+    return from_words(kinds[kind], word, where)
 
 
 def _plain(hint: Any, word: Any, where: str) -> Any:

@@ -1,0 +1,141 @@
+"""Areas of a set: where its ground lies in a picture, and what areas that read it are told."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.areas.painting import painted
+from windfell.areas.spots import Ground, Pixels, Plane, Sphere, Spots, spots_of
+from windfell.geometry import planar
+from windfell.geometry.directions import degrees_of
+from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.join.warp import map_step
+from windfell.pixels.tiles import Region
+from windfell.recipe.areas import Area
+from windfell.shape.canvas import Canvas
+
+F32 = NDArray[np.float32]
+Array = NDArray[np.float64]
+Masks = Mapping[str, NDArray[np.uint8]]
+
+LOOK_SIDE = 720
+
+
+@dataclass(frozen=True, eq=False)
+class CanvasLook:
+    """What a canvas shows: `draw` gives the light (h, w, 3) of a region of any canvas."""
+
+    draw: Callable[[Canvas, Region], F32]
+    canvas: Canvas
+    region: Region
+    ground: Ground
+
+    def light(self) -> F32:
+        return self.draw(self.canvas, self.region)
+
+    def around(self, points: Array, reach: float) -> tuple[F32, Callable[[NDArray], F32]]:
+        if self.ground.axes == 2:
+            low, high = points.min(axis=0) - reach, points.max(axis=0) + reach
+            view = np.eye(3)
+        else:
+            middle = points.mean(axis=0)
+            middle = middle / max(np.linalg.norm(middle), 1e-9)
+            yaw, pitch = np.arctan2(middle[0], middle[2]), np.arcsin(np.clip(-middle[1], -1, 1))
+            view = from_yaw_pitch_roll(yaw, pitch, 0.0)
+            rays = points @ view
+            ahead = rays[rays[:, 2] > 0.2]
+            flat = (ahead if len(ahead) else np.array([[0.0, 0.0, 1.0]]))
+            flat = np.clip(flat[:, :2] / flat[:, 2:], -3, 3)
+            low, high = flat.min(axis=0) - reach, flat.max(axis=0) + reach
+        finest = self.canvas.px_per_unit
+        k = min(finest, LOOK_SIDE / max(float((high - low).max()), 1e-6))
+        size = np.maximum(8, np.ceil((high - low) * k)).astype(int)
+        flat_canvas = Canvas("rectilinear", *low, *high, *size.tolist(), tuple(view.ravel()))
+        light = self.draw(flat_canvas, Region(0, 0, flat_canvas.width, flat_canvas.height))
+
+        def place(spots: NDArray) -> F32:
+            if self.ground.axes == 2:
+                spots = np.concatenate([spots, np.ones((*spots.shape[:-1], 1), spots.dtype)], axis=-1)
+            return flat_canvas.pixels(np.asarray(spots, float)).astype(np.float32)
+
+        return light, place
+
+    def mask(self, name: str) -> None:
+        """No mask lies on the sphere."""
+        return None
+
+
+@dataclass(frozen=True, eq=False)
+class FlatLook:
+    """What a picture in px of its own shows: `draw` gives the light (h, w, 3) of a region of it at a scale."""
+
+    draw: Callable[[Region, float], F32]
+    here: Callable[[], F32]
+    whole: tuple[int, int]
+    masks: Masks
+
+    def light(self) -> F32:
+        return self.here()
+
+    def around(self, points: Array, reach: float) -> tuple[F32, Callable[[NDArray], F32]]:
+        low, high = points.min(axis=0) - reach, points.max(axis=0) + reach
+        scale = min(1.0, LOOK_SIDE / max(float((high - low).max()), 1.0))
+        size = tuple(max(1, round(v * scale)) for v in self.whole)
+        k = np.array(size) / self.whole
+        left, top = np.clip(np.floor(low * k), 0, np.array(size) - 2).astype(int)
+        right, bottom = np.clip(np.ceil(high * k) + 1, [left + 2, top + 2], size).astype(int)
+        region = Region(int(left), int(top), int(right - left), int(bottom - top))
+
+        def place(spots: NDArray) -> F32:
+            return ((np.asarray(spots) + 0.5) * k - 0.5 - [region.left, region.top]).astype(np.float32)
+
+        return self.draw(region, scale), place
+
+    def mask(self, name: str) -> tuple[NDArray[np.uint8], Callable[[NDArray], F32]] | None:
+        found = self.masks.get(name)
+        if found is None:
+            return None
+        onto = planar.resized(self.whole, (found.shape[1], found.shape[0]))
+        return found, lambda spots: planar.apply(onto, np.asarray(spots, float)).astype(np.float32)
+
+
+def canvas_spots(ground: Sphere | Plane, canvas: Canvas) -> Callable[[Region], Spots]:
+    """Where regions of a canvas lie on a panorama's ground."""
+    step = min(8, map_step(canvas.px_per_unit))
+    return lambda region: spots_of(ground, lambda p: ground.of_rays(canvas.rays(p)), region, step)
+
+
+def flat_spots(
+    whole: tuple[int, int], scale: float, before: Callable[[Array], Array] | None = None
+) -> Callable[[Region], Spots]:
+    """Where regions of a picture of `whole` px, at a scale, lie on it at full size; `before` takes the region's px to
+    the picture's at that scale.
+    """
+    size = tuple(max(1, round(v * scale)) for v in whole)
+    onto = planar.resized(size, whole)
+
+    def point(px: Array) -> Array:
+        return planar.apply(onto, px if before is None else before(px))
+
+    return lambda region: spots_of(Pixels(), point, region)
+
+
+def on_canvas(
+    area: Area, ground: Sphere | Plane, canvas: Canvas, region: Region, draw: Callable[[Canvas, Region], F32] | None
+) -> F32:
+    """The share (h, w) that an area has of a region of a canvas; `draw`: what canvases show, for one that reads."""
+    look = None
+    if draw is not None:
+        def look(wide: Region, _spots: Spots) -> CanvasLook:
+            return CanvasLook(draw, canvas, wide, ground)
+    return painted(area, region, canvas_spots(ground, canvas), look)
+
+
+def ground_points(ground: Ground, rays: Array) -> tuple[tuple[float, float], ...]:
+    """What a recipe holds of rays (n, 3)."""
+    found = ground.given(rays) if isinstance(ground, Plane) else degrees_of(rays)
+    return tuple((round(float(a), 5), round(float(b), 5)) for a, b in found)
