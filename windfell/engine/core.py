@@ -18,7 +18,7 @@ from windfell.engine.greys import small_grey
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Draft, Picture
 from windfell.engine.sources import Opened, canonical_scale, grey_of, open_source
-from windfell.engine.stack import StackStages
+from windfell.engine.stack_pile import PileStages
 from windfell.engine.stage import Detail
 from windfell.errors import BadRequest, CannotJoin
 from windfell.geometry.optics import Optics
@@ -56,10 +56,10 @@ class Engine:
             raise CannotJoin(f"{frame_set.name} has no frames in use; add some or switch them on.")
         return [self.opened(project, f, job) for f in frame_set.used]
 
-    def stages(self, project: Project, set_id: str) -> PanoramaStages | StackStages:
+    def stages(self, project: Project, set_id: str) -> PanoramaStages | PileStages:
         """The stages of a set as the project has it now."""
         frame_set = project.set(set_id)
-        kind = PanoramaStages if frame_set.kind is Kind.PANORAMA else StackStages
+        kind = PanoramaStages if frame_set.kind is Kind.PANORAMA else PileStages
         return kind(self, project, frame_set)
 
     def features(self, opened: Opened, frame: Frame, job: Job, detail: Detail = Detail.QUICK) -> Features:

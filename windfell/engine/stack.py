@@ -26,7 +26,7 @@ from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Align, FrameSet, Kind, Project
+from windfell.recipe.model import Align, Floor, FrameSet, Kind, Project
 from windfell.shape.stack_cut import StackCut, stack_cut
 
 STRIP_ROWS = 256
@@ -56,6 +56,7 @@ class StackStages(StackLight):
     def __init__(self, host: Host, project: Project, frame_set: FrameSet) -> None:
         super().__init__(host, project, frame_set)
         self._held: dict[float, list[list[Layer]]] = {}
+        self._floored: dict[tuple, list[Layer]] = {}
 
     def _registration_key(self, job: Job) -> str:
         content = content_key(self._opened(job), self.set.used)
@@ -188,13 +189,13 @@ class StackStages(StackLight):
         used = self._order(self.registration(job).frames)
         return self.rule.combined(self.small_lights(job), self.setting(used, job))
 
-    def _layers(self, places: tuple[Onto | NotOnto, ...], scale: float, job: Job) -> list[Layer]:
-        """The frames with a place, the reference first."""
+    def _layers(self, places: tuple[Onto | NotOnto, ...], scale: float, job: Job,
+                floor: tuple[Floor, float] | None = None) -> list[Layer]:
+        """The frames with a place, the reference first; `floor`: what counts as black, if not as for all."""
         opened, frames, first = self._opened(job), self.set.used, self.reference()
         used = self._order(places)
-        sheets = job.map(
-            lambda n: self._prepared_sheet(n, self._host.developed(opened[n], frames[n], scale, job), job), used,
-            "reading frames")
+        read = lambda n: self._host.developed(opened[n], frames[n], scale, job)  # noqa: E731
+        sheets = job.map(lambda n: self._prepared_sheet(n, read(n), job, floor), used, "reading frames")
         ref_size = (sheets[0].width, sheets[0].height)
         layers = []
         for n, sheet in zip(used, sheets, strict=True):

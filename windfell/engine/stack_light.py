@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
@@ -38,7 +39,7 @@ class StackLight(Stages):
 
     def _light_parts(self) -> tuple:
         """All that this changes of a picture."""
-        c = self.set.combining
+        c = replace(self.set.combining, layers=(), region=None)
         owning = tuple(tuple(m for m in f.masks if m.purpose == "region") for f in self.set.used)
         return c, owning, tuple(f.weight for f in self.set.used)
 
@@ -75,20 +76,22 @@ class StackLight(Stages):
         scale = min(1.0, width / full[0])
         return mean_light(job.map(lambda o: o.sheet(scale, job), opened, "reading darks and flats"), (width, height))
 
-    def _prepared_sheet(self, n: int, sheet, job: Job):
+    def _prepared_sheet(self, n: int, sheet, job: Job, floor: tuple[Floor, float] | None = None):
         """A frame's sheet, calibrated and less its black floor; as it is where neither is asked for."""
         dark, flat = self._calibration(sheet.width, sheet.height, job)
-        floor = self._floor(n, job)
-        if dark is None and flat is None and floor is None:
+        plane = self._floor(n, job, floor)
+        if dark is None and flat is None and plane is None:
             return sheet
-        return CalibratedSheet(sheet, dark, flat, floor)
+        return CalibratedSheet(sheet, dark, flat, plane)
 
-    def _floor(self, n: int, job: Job) -> Plane | None:
+    def _floor(self, n: int, job: Job, asked: tuple[Floor, float] | None = None) -> Plane | None:
+        """What counts as black in a frame; `asked` for a layer of its own, else as for all but the base."""
         c, frame = self.set.combining, self.set.used[n]
-        if c.floor is Floor.OFF or frame.id == c.base:
+        way, level = asked or (c.floor, c.floor_pct)
+        if way is Floor.OFF or (asked is None and frame.id == c.base):
             return None
-        if c.floor is Floor.LEVEL:
-            return level_plane(c.floor_pct)
+        if way is Floor.LEVEL:
+            return level_plane(level)
 
         def look() -> Plane:
             opened = self._opened(job)[n]
@@ -107,13 +110,17 @@ class StackLight(Stages):
 
     def setting(self, used: Sequence[int], job: Job) -> Setting:
         """What the rule is told of the frames `used`, in that order, the first of them the reference."""
-        return self._once(f"setting {tuple(used)}", lambda: self._find_setting(used, job))
+        return self.setting_of(self.set.combining.rule, used, job)
 
-    def _find_setting(self, used: Sequence[int], job: Job) -> Setting:
+    def setting_of(self, rule: Rule, used: Sequence[int], job: Job) -> Setting:
+        """What any rule is told of frames."""
+        return self._once(f"setting {rule} {tuple(used)}", lambda: self._find_setting(rule, used, job))
+
+    def _find_setting(self, rule: Rule, used: Sequence[int], job: Job) -> Setting:
         c, frames = self.set.combining, self.set.used
         weights = tuple(frames[n].weight for n in used)
         kappa = (c.kappa_low, c.kappa_high)
-        if c.rule is not Rule.EXPOSURES:
+        if rule is not Rule.EXPOSURES:
             return Setting(weights, kappa)
         steps = tuple(self._step(n, job) for n in used)
         return Setting(weights, kappa, tuple(self.exposures(used, job)), steps)
@@ -127,7 +134,8 @@ class StackLight(Stages):
     def exposures(self, used: Sequence[int], job: Job) -> list[float]:
         """How much light each of the frames took beside the first of them."""
         def estimate() -> list[float]:
-            lights = self.small_lights(job)
+            lights = dict(zip(self._order(self.registration(job).frames), self.small_lights(job), strict=True))
+            lights = [lights[n] for n in used]
             return estimated_exposures(lights, [self._gathered(n, job) for n in used], 0)
 
         key = key_of("exposures", self._registration_key(job), development_key(self.set.used), tuple(used),

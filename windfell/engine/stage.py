@@ -22,6 +22,7 @@ from windfell.geometry.optics import Optics
 from windfell.job import Job
 from windfell.pixels.sheet import Sheet
 from windfell.recipe.model import Frame, FrameSet, LensCorrection, Project
+from windfell.recipe.project_file import Masks
 
 
 class Detail(StrEnum):
@@ -36,6 +37,7 @@ class Host(Protocol):
 
     cache: Cache
     greys: Cache
+    masks: Masks
 
     def opened_all(self, project: Project, frame_set: FrameSet, job: Job) -> list[Opened]: ...
 

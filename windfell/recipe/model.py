@@ -498,13 +498,13 @@ class Combining:
     kappa_low: float = number(3.0, 0.5, 20.0)
     kappa_high: float = number(3.0, 0.5, 20.0)
     base: str | None = None
-    region: Area | None = None
     floor: Floor = Floor.OFF
     floor_pct: float = number(0.0, 0.0, 100.0, "%")
     darks: tuple[FileSource, ...] = ()
     flats: tuple[FileSource, ...] = ()
     bridge: bool = False
     display: Display = Display.TONE
+    region: Area | None = None
     layers: tuple[Layer, ...] = ()
     unknown: Unknown = ()
 

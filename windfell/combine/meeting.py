@@ -1,0 +1,67 @@
+"""How a layer meets what lies below it: each way one function of linear light, in one table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.pixels.colour import luminance
+
+F32 = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Meeting:
+    """`met(below, layer)` of light (h, w, 3) each; `title` and `suits` in words."""
+
+    name: str
+    title: str
+    suits: str
+    met: Callable[[F32, F32], F32]
+
+
+def _screened(below: F32, layer: F32) -> F32:
+    """What both leave of white is left; what is beyond white stays."""
+    return below + layer * (1 - np.clip(below, 0, 1))
+
+
+def _chosen(below: F32, layer: F32, takes_layer: NDArray[np.bool_]) -> F32:
+    return np.where(takes_layer[..., None], layer, below)
+
+
+MEETINGS = {m.name: m for m in (
+    Meeting("replace", "Replaces", "is seen instead of what is below", lambda below, layer: layer),
+    Meeting("add", "Adds light", "its light joins the light below", lambda below, layer: below + layer),
+    Meeting("screen", "Screens", "adds light that never burns out", _screened),
+    Meeting("lighter", "Keeps the lighter", "of both the one with more light, its colour whole",
+            lambda below, layer: _chosen(below, layer, luminance(layer) > luminance(below))),
+    Meeting("darker", "Keeps the darker", "of both the one with less light, its colour whole",
+            lambda below, layer: _chosen(below, layer, luminance(layer) < luminance(below))),
+)}
+
+
+def laid_over(below: F32, layer: F32, share: F32, way: str) -> F32:
+    """The light (h, w, 3) of a layer laid over what is below, as far as its share (h, w), 0..1, says."""
+    met = MEETINGS[way].met(below, layer)
+    return below + share[..., None] * (met - below)
+
+
+def own_gain(exposure_ev: float, warmth: float) -> F32:
+    """What a layer's light is multiplied by, (3,): exposure, and warmth as half an EV between red and blue at 100."""
+    lean = warmth / 200
+    return np.float32(2.0**exposure_ev * np.array([2.0**lean, 1.0, 2.0**-lean]))
+
+
+def edge_share(covered: NDArray[np.bool_] | None, shape: tuple[int, int], soft_px: float) -> F32:
+    """How much a frame shows of each px (h, w) where its own edge passes over within so many px."""
+    if covered is None:
+        return np.ones(shape, np.float32)
+    if soft_px < 1:
+        return covered.astype(np.float32)
+    far = cv2.distanceTransform(np.pad(covered, 1, mode="edge").astype(np.uint8), cv2.DIST_L2, 5)[1:-1, 1:-1]
+    t = np.clip(far / np.float32(soft_px), 0, 1)
+    return t * t * (3 - 2 * t)

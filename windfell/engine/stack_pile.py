@@ -1,0 +1,133 @@
+"""A stack's pile: the lowest layer is the rule over all frames, others lie above it, each within its area."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.areas.painting import painted
+from windfell.areas.spots import Spots
+from windfell.combine.meeting import edge_share, laid_over, own_gain
+from windfell.combine.rules import RULES
+from windfell.combine.strips import Layer as FrameInPlace
+from windfell.combine.strips import combined, shown
+from windfell.engine.areas import FlatLook, flat_spots
+from windfell.engine.cache import key_of
+from windfell.engine.picture import Picture
+from windfell.engine.stack import StackStages
+from windfell.geometry import planar
+from windfell.job import Job
+from windfell.pixels.tiles import Region
+from windfell.recipe.areas import Area
+from windfell.recipe.model import Layer
+
+F32 = NDArray[np.float32]
+Array = NDArray[np.float64]
+
+
+class PileStages(StackStages):
+    """Pure stages over one recipe; the picture's layers are laid over each other region by region."""
+
+    def key(self, job: Job) -> str:
+        c = self.set.combining
+        return key_of(super().key(job), c.region, c.layers) if c.region or c.layers else super().key(job)
+
+    def area_share(self, area: Area, region: Region, scale: float, before: Callable | None, job: Job) -> F32:
+        """How much of each px (h, w) of a region an area holds; it reads the reference."""
+        def look(wide: Region, _spots: Spots) -> FlatLook:
+            return FlatLook(
+                lambda part, k: self._reference_light(part, k, None, job),
+                lambda: self._reference_light(wide, scale, before, job), self.whole_size(job), self._host.masks)
+
+        return painted(area, region, flat_spots(self.whole_size(job), scale, before), look)
+
+    def _reference_light(self, region: Region, scale: float, before: Callable | None, job: Job) -> F32:
+        if scale not in self._held:
+            self.prepare(scale, job)
+        first = self._fitting(self._held[scale][0][:1], scale, job)[0]
+        if before is not None:
+            return np.nan_to_num(shown(replace(first, before=before), region), nan=0.0)
+        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        inner = region.shared(Region(0, 0, width, height))
+        out = np.zeros((region.height, region.width, 3), np.float32)
+        if inner is not None:
+            out[inner.within(region)] = np.nan_to_num(shown(first, inner), nan=0.0)
+        return out
+
+    def region_share(self, region: Region, scale: float, before: Callable | None, job: Job) -> F32 | None:
+        c = self.set.combining
+        if c.region is None or c.base is None:
+            return super().region_share(region, scale, before, job)
+        return self.area_share(c.region, region, scale, before, job)
+
+    def _combined(self, piles: list[list[FrameInPlace]], region: Region, scale: float, before: Callable | None,
+                  job: Job) -> Picture:
+        picture = super()._combined(piles, region, scale, before, job)
+        for layer in self.set.combining.layers:
+            if layer.on and layer.strength_pct > 0 and not (layer.area is not None and layer.area.empty):
+                picture = self._laid(picture, layer, region, scale, before, job)
+        return picture
+
+    def _laid(self, below: Picture, layer: Layer, region: Region, scale: float, before: Callable | None, job: Job
+              ) -> Picture:
+        """The picture with a layer over it."""
+        share = np.full(below.covered.shape, layer.strength_pct / 100, np.float32)
+        if layer.area is not None:
+            share *= self.area_share(layer.area, region, scale, before, job)
+        if not share.any():
+            return below
+        found = self._own_light(layer, region, scale, before, job)
+        if found is None:
+            return below
+        light, covered = found
+        soft = layer.edge_pct / 100 * min(self.whole_size(job)) * scale
+        there = edge_share(covered, share.shape, soft)
+        share *= there
+        light = laid_over(below.light, light * own_gain(layer.exposure_ev, layer.warmth), share, str(layer.over))
+        return Picture(np.ascontiguousarray(light, np.float32), below.covered | (share > 0))
+
+    def _own_light(self, layer: Layer, region: Region, scale: float, before: Callable | None, job: Job
+                   ) -> tuple[F32, NDArray[np.bool_] | None] | None:
+        """The light of a layer's frames by its rule, and where they cover the region; None where it has none."""
+        used = self._order(self.registration(job).frames)
+        ids = [self.set.used[n].id for n in used]
+        mine = [k for k, i in enumerate(ids) if not layer.frames or i in layer.frames]
+        if not mine:
+            return None
+        frames = self._frames_with_floor(layer, scale, job)
+        onto = self._placed(layer, region, scale, before, job)
+        chosen = [frames[k] if onto is None else replace(frames[k], before=onto) for k in mine]
+        if len(mine) == 1 and layer.frames:
+            return combined(chosen, RULES["mean"], region)
+        numbers = [used[k] for k in mine]
+        return combined(chosen, RULES[str(layer.rule)], region, self.setting_of(layer.rule, numbers, job))
+
+    def _frames_with_floor(self, layer: Layer, scale: float, job: Job) -> list[FrameInPlace]:
+        key = scale, layer.floor, layer.floor_pct
+        if key not in self._floored:
+            places = self.registration(job).frames
+            self._floored[key] = self._layers(places, scale, job, (layer.floor, layer.floor_pct))
+        return self._fitting(self._floored[key], scale, job)
+
+    def _placed(self, layer: Layer, region: Region, scale: float, before: Callable | None, job: Job
+                ) -> Callable[[Array], Array] | None:
+        """The map from the region's px to those of the reference that the layer, moved as it is, shows there."""
+        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        if not layer.placed and before is None:
+            return None
+        if not layer.placed:
+            return before
+        back = np.linalg.inv(placing(layer, (width, height), scale))
+        return lambda points: planar.apply(back, points if before is None else before(points))
+
+
+def placing(layer: Layer, size: tuple[int, int], scale: float) -> Array:
+    """(3, 3): where a layer, moved, turned and sized about the middle, has px of a reference of that size."""
+    x, y = (size[0] - 1) / 2, (size[1] - 1) / 2
+    turn, k = np.radians(layer.turn_deg), layer.size_pct / 100
+    c, s = k * np.cos(turn), k * np.sin(turn)
+    right, down = layer.right_px * scale, layer.down_px * scale
+    return np.array([[c, -s, x - c * x + s * y + right], [s, c, y - s * x - c * y + down], [0, 0, 1.0]])
