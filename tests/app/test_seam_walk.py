@@ -26,7 +26,7 @@ class Walking(WindowTest):
         self.assertIn(str(self.walk.walk.numbers[stretch.b]), self.walk.take.text())
         self.key(Qt.Key.Key_G)
         self.until(lambda: self.session.history.undo_words and "give a spot" in self.session.history.undo_words)
-        self.assertTrue(any(m.purpose == "keep" for f in self.session.frame_set.frames for m in f.masks))
+        self.assertTrue(any(g.keep for g in self.session.frame_set.joining.given))
         self.settle()
         self.session.undo()
         self.assertEqual(self.session.project, before)

@@ -229,9 +229,11 @@ class Joining(WindowTest):
         self.open("join")
         join = self.window.stations["join"]
         self.assertAlmostEqual(sum(join.seams.shares), 1.0, delta=0.02)
-        self.assertIsNotNone(self.window.view.overlay)
+        seams = self.window.view.grab().toImage()
         self.click(join.show_seams, QPoint(8, 10))
-        self.assertIsNone(self.window.view.overlay)
+        self.assertNotEqual(self.window.view.grab().toImage(), seams)
+        self.click(join.show_seams, QPoint(8, 10))
+        self.assertEqual(self.window.view.grab().toImage(), seams)
         self.click(join.light, QPoint(8, 10))
         self.assertFalse(self.session.frame_set.joining.match_light)
         self.settle()

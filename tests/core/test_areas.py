@@ -61,7 +61,7 @@ def flat(area: Area, width: int, height: int, scale: float = 1.0, light=None, ma
             rows, columns = part.within(Region(0, 0, *size))
             return cv2.resize(light, size, interpolation=cv2.INTER_AREA)[rows, columns]
 
-        return FlatLook(draw, lambda: draw(wide, scale), (width, height), masks or {})
+        return FlatLook(draw, lambda _part, make: make(), lambda: draw(wide, scale), (width, height), masks or {})
 
     return painted(area, region, flat_spots((width, height), scale), look)
 

@@ -12,16 +12,17 @@ import tifffile
 from tests.support import engine, frames_in, project_of, ridge
 from windfell.engine.areas import ground_points
 from windfell.engine.layers import write_layers
-from windfell.engine.owning import given_spot
+from windfell.engine.owning import candidates_at, given_spot, next_owner
 from windfell.engine.seam_walk import seam_walk
 from windfell.errors import BadRequest
 from windfell.job import Job
 from windfell.join.owning import with_owning
 from windfell.join.rating import rated
-from windfell.join.seams import Claim, cut_owner
+from windfell.join.seams import Claim, cut_near, cut_owner, seam_cost
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Area, Stroke
+from windfell.recipe.giving import forget_given
 from windfell.recipe.model import Blend, Given, Joining, Kind, Mask
 from windfell.recipe.project_file import mask_name
 
@@ -52,6 +53,27 @@ class Owning(unittest.TestCase):
         both = with_owning(plain, {0: (plain[0].box, everywhere), 1: (plain[1].box, everywhere)}, {})
         self.assertTrue((cut_owner((48, 96), both, Job()) >= 0).all())
 
+    def test_seams_are_laid_anew_only_around_what_is_given(self):
+        rng = np.random.default_rng(4)
+        boxes = Region(0, 0, 400, 300), Region(200, 0, 400, 300)
+        looks = [rng.uniform(0, 0.3, (300, 400, 3)).astype(np.float32) for _ in boxes]
+        depth = np.full((300, 400), 0.5, np.float32)
+        plain = [Claim(b, c, np.ones((300, 400), bool), depth) for b, c in zip(boxes, looks, strict=True)]
+        before = cut_owner((300, 600), plain, Job())
+        spot = np.zeros((300, 400), bool)
+        spot[140:160, 290:310] = True
+        for n, x in ((0, 290), (1, 490)):
+            claims = with_owning(plain, {n: (boxes[n], spot)}, {})
+            after = cut_near(before, claims, Job())
+            self.assertTrue((after[140:160, x : x + 20] == n).all())
+            moved = np.argwhere(after != before)
+            if len(moved):
+                self.assertGreater(moved.min(axis=0)[0], 140 - 40)
+                self.assertLess(moved.max(axis=0)[0], 160 + 40)
+            bare = np.where(np.pad(spot, ((0, 0), (200 * n, 200 - 200 * n))), n, before).astype(np.int16)
+            self.assertLessEqual(seam_cost(after, claims), seam_cost(bare, claims) + 1e-6)
+        self.assertIs(cut_near(before, plain, Job()), before)
+
     def test_a_spot_given_to_a_frame_is_owned_by_it_and_another_can_take_it_back(self):
         own, project_engine = project_of(frames_in(ridge())), engine()
         project, set_id = own
@@ -59,14 +81,20 @@ class Owning(unittest.TestCase):
         walk = seam_walk(stages, Job())
         at = walk[len(walk) // 2]
         for n in (at.a, at.b, at.a):
-            edit, masks = given_spot(stages, project, project_engine.masks, n, at.x, at.y, 22.0, Job())
-            project_engine.masks.update(masks)
-            project = edit.project
+            project = given_spot(stages, project, n, at.x, at.y, 22.0, Job()).project
             stages = project_engine.stages(project, set_id)
             region = Region(round(at.x) - 6, round(at.y) - 6, 12, 12)
             self.assertTrue((stages.owners(stages.canvas(Job()), region, Job()) == n).all())
         with self.assertRaises(BadRequest):
-            given_spot(stages, project, project_engine.masks, 0, stages.canvas(Job()).width - 5.0, 200.0, 9.0, Job())
+            given_spot(stages, project, 0, stages.canvas(Job()).width - 5.0, 200.0, 9.0, Job())
+        owner, shows = candidates_at(stages, at.x, at.y, Job())
+        self.assertEqual((owner, set(shows)), (at.a, {at.a, at.b}))
+        self.assertEqual(next_owner(stages, at.x, at.y, Job()), at.b)
+        with self.assertRaises(BadRequest):
+            next_owner(stages, 12.0, stages.canvas(Job()).height / 2, Job())
+        self.assertEqual(len(project.set(set_id).joining.given), 2)
+        bare = forget_given(project, set_id, project.set(set_id).frames[0].id).project
+        self.assertFalse([g for g in bare.set(set_id).joining.given if g.frame == project.set(set_id).frames[0].id])
 
     def test_areas_given_are_owned_and_what_was_given_later_wins(self):
         project_engine = engine()

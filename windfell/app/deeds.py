@@ -243,6 +243,12 @@ class Deeds:
     def on_stretch_fine(self) -> None:
         self._walk.mark_fine()
 
+    def on_take_frame(self) -> None:
+        self.window.stations["join"].own.take_frame()
+
+    def on_give_next(self) -> None:
+        self.window.stations["join"].own.give_next()
+
     def on_export(self) -> None:
         self.session.go("export")
         self.window.stations["export"].start()

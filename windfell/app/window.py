@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 
 from windfell.app import theme
 from windfell.app.actions import ACTIONS, HOLD_BEFORE, MENUS
+from windfell.app.area_hand import AreaHand
 from windfell.app.before import before_project
 from windfell.app.bench import Bench
 from windfell.app.deeds import Deeds
@@ -43,6 +44,7 @@ from windfell.app.stations.shape import Shape
 from windfell.app.stations.station import Station
 from windfell.app.thumbnails import Thumbnails
 from windfell.app.wardrobe import Wardrobe
+from windfell.app.widgets.area_bar import AreaBar
 from windfell.app.widgets.status import StatusLine
 from windfell.errors import WindfellError
 from windfell.frames.listing import pictures_in
@@ -67,6 +69,9 @@ class Window(QMainWindow):
         self.source = PictureSource(session, "picture")
         self.before = PictureSource(session, "before")
         self.view = PictureView(self.source, self.before)
+        self.area_bar = AreaBar()
+        self.hand = AreaHand(session, self.view, self.area_bar)
+        self.hand.picture_of = lambda project: self.station.picture_of(project)
         self.frames = FramesColumn(session, self.thumbnails)
         self.ridge = RidgeLine()
         self.status = StatusLine(session.desk)
@@ -74,7 +79,8 @@ class Window(QMainWindow):
             s.name: s for s in (
                 Gather(session, self.thumbnails, self.readiness), Prepare(session, self.readiness),
                 Align(session, self.registrations, self.thumbnails),
-                Shape(session, self.view), Join(session, self.view), Combine(session, self.view), Export(session),
+                Shape(session, self.view), Join(session, self.view, self.hand),
+                Combine(session, self.view, self.hand), Export(session),
             )
         }
         self.deeds = Deeds(self)
@@ -119,7 +125,11 @@ class Window(QMainWindow):
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
         middle.addWidget(self.frames)
-        middle.addWidget(self.pages, 1)
+        sheet = QVBoxLayout()
+        sheet.setSpacing(0)
+        sheet.addWidget(self.area_bar)
+        sheet.addWidget(self.pages, 1)
+        middle.addLayout(sheet, 1)
 
         self.bench = Bench(self.stations.values())
         self.bench.fold_asked.connect(lambda: self.do("fold_bench"))
@@ -135,7 +145,7 @@ class Window(QMainWindow):
         self.setCentralWidget(whole)
         stations = self.stations.values()
         self.wardrobe = Wardrobe(self, (
-            top, self.frames, self.bench.grip, self.bench.rows, self.status, self.view,
+            top, self.frames, self.area_bar, self.bench.grip, self.bench.rows, self.status, self.view,
             *(s.controls for s in stations), *(s.instrument for s in stations),
             *(s.page for s in stations if s.page is not None)))
 

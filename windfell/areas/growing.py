@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -16,8 +18,8 @@ F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 
 AROUND = 1.2
-SIDE = 360
-ROUNDS = 4
+SIDE = 240
+ROUNDS = 3
 SURE, NEAR = 0.5, 0.5
 GUIDE_RADIUS, GUIDE_EPSILON = 4, 1e-3
 
@@ -32,9 +34,13 @@ def grown_share(part: Grown, spots: Spots, look: Look | None) -> F32:
     every = np.concatenate(inside)
     middle = every.mean(axis=0)
     extent = float(np.linalg.norm(every - middle, axis=1).max()) + part.size * ground.unit
-    light, place = look.around(every, AROUND * extent)
-    strokes = [[place(p) for p in some] for some in (inside, outside)]
-    share = thing_cut(light, *strokes, _brush_px(part, spots, place, every))
+
+    def find() -> tuple[F32, Callable[[NDArray], F32]]:
+        light, place = look.around(every, AROUND * extent)
+        strokes = [[place(p) for p in some] for some in (inside, outside)]
+        return thing_cut(light, *strokes, _brush_px(part, spots, place, every)), place
+
+    share, place = look.kept(part, find)
     where = np.nan_to_num(place(spots.at), nan=-9.0).astype(np.float32)
     return cv2.remap(share, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
 

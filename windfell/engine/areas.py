@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,21 +16,31 @@ from windfell.geometry.directions import degrees_of
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.join.warp import map_step
 from windfell.pixels.tiles import Region
-from windfell.recipe.areas import Area
+from windfell.recipe.areas import Area, Part
 from windfell.shape.canvas import Canvas
 
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 Masks = Mapping[str, NDArray[np.uint8]]
+T = TypeVar("T")
 
 LOOK_SIDE = 720
 
 
 @dataclass(frozen=True, eq=False)
-class CanvasLook:
-    """What a canvas shows: `draw` gives the light (h, w, 3) of a region of any canvas."""
+class Drawer:
+    """`draw` gives the light (h, w, 3) of a region of any canvas; `keep` what was found of a part by that light."""
 
     draw: Callable[[Canvas, Region], F32]
+    keep: Callable[[Part, Callable[[], T]], T]
+
+
+@dataclass(frozen=True, eq=False)
+class CanvasLook:
+    """What a canvas shows; `draw` and `keep` as a drawer has them."""
+
+    draw: Callable[[Canvas, Region], F32]
+    keep: Callable[[Part, Callable[[], T]], T]
     canvas: Canvas
     region: Region
     ground: Ground
@@ -51,8 +62,7 @@ class CanvasLook:
             flat = (ahead if len(ahead) else np.array([[0.0, 0.0, 1.0]]))
             flat = np.clip(flat[:, :2] / flat[:, 2:], -3, 3)
             low, high = flat.min(axis=0) - reach, flat.max(axis=0) + reach
-        finest = self.canvas.px_per_unit
-        k = min(finest, LOOK_SIDE / max(float((high - low).max()), 1e-6))
+        k = LOOK_SIDE / max(float((high - low).max()), 1e-6)
         size = np.maximum(8, np.ceil((high - low) * k)).astype(int)
         flat_canvas = Canvas("rectilinear", *low, *high, *size.tolist(), tuple(view.ravel()))
         light = self.draw(flat_canvas, Region(0, 0, flat_canvas.width, flat_canvas.height))
@@ -64,6 +74,9 @@ class CanvasLook:
 
         return light, place
 
+    def kept(self, part: Part, make: Callable[[], T]) -> T:
+        return self.keep(part, make)
+
     def mask(self, name: str) -> None:
         """No mask lies on the sphere."""
         return None
@@ -74,6 +87,7 @@ class FlatLook:
     """What a picture in px of its own shows: `draw` gives the light (h, w, 3) of a region of it at a scale."""
 
     draw: Callable[[Region, float], F32]
+    keep: Callable[[Part, Callable[[], T]], T]
     here: Callable[[], F32]
     whole: tuple[int, int]
     masks: Masks
@@ -94,6 +108,9 @@ class FlatLook:
             return ((np.asarray(spots) + 0.5) * k - 0.5 - [region.left, region.top]).astype(np.float32)
 
         return self.draw(region, scale), place
+
+    def kept(self, part: Part, make: Callable[[], T]) -> T:
+        return self.keep(part, make)
 
     def mask(self, name: str) -> tuple[NDArray[np.uint8], Callable[[NDArray], F32]] | None:
         found = self.masks.get(name)
@@ -125,13 +142,13 @@ def flat_spots(
 
 
 def on_canvas(
-    area: Area, ground: Sphere | Plane, canvas: Canvas, region: Region, draw: Callable[[Canvas, Region], F32] | None
+    area: Area, ground: Sphere | Plane, canvas: Canvas, region: Region, drawer: Drawer | None
 ) -> F32:
-    """The share (h, w) that an area has of a region of a canvas; `draw`: what canvases show, for one that reads."""
+    """The share (h, w) that an area has of a region of a canvas; `drawer`: what canvases show, for one that reads."""
     look = None
-    if draw is not None:
+    if drawer is not None:
         def look(wide: Region, _spots: Spots) -> CanvasLook:
-            return CanvasLook(draw, canvas, wide, ground)
+            return CanvasLook(drawer.draw, drawer.keep, canvas, wide, ground)
     return painted(area, region, canvas_spots(ground, canvas), look)
 
 

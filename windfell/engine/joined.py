@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.areas.spots import Plane, Sphere
-from windfell.engine.areas import on_canvas
+from windfell.engine.areas import Drawer, on_canvas
 from windfell.engine.cache import key_of
 from windfell.engine.registered import RegisteredFrames
 from windfell.engine.stage import development_key
@@ -18,7 +18,7 @@ from windfell.join.agree import Difference, difference, owned_picture, reaching
 from windfell.join.blend import FINE_LEVELS, reach, wide_correction
 from windfell.join.light import FrameLight, FrameSeen, fair_light, fitted_light, radius2, shared_samples
 from windfell.join.owning import Boxed, with_owning
-from windfell.join.seams import BLOCK, Claim, cut_owner, nearest_owner, spread
+from windfell.join.seams import BLOCK, Claim, cut_near, cut_owner, nearest_owner, spread
 from windfell.join.warp import Warped, frame_map, warped
 from windfell.pixels.colour import perceptual
 from windfell.pixels.sheet import Sheet
@@ -46,8 +46,13 @@ class JoinedFrames(RegisteredFrames):
         return key_of("light", self._world_key(job), *lit)
 
     def _owner_key(self, job: Job) -> str:
+        plain = self._found_owner_key(job)
+        return key_of(plain, *self._given) if self._given else plain
+
+    def _found_owner_key(self, job: Job) -> str:
+        """Of the owners as they were without areas."""
         owning = tuple(tuple(m for m in f.masks if m.purpose != "ignore") for f in self.set.used)
-        asked = *(owning if any(owning) else ()), *self._given
+        asked = owning if any(owning) else ()
         return key_of("owner", self._light_key(job), self.set.joining.cut_seams, *asked)
 
     @property
@@ -122,8 +127,16 @@ class JoinedFrames(RegisteredFrames):
 
     def ownership(self, job: Job) -> Ownership:
         """Which placed frame owns which spot of the sphere."""
+        def found() -> Ownership:
+            return self._host.cache.get(self._found_owner_key(job), lambda: self._own(job), on_disk=True)
+
+        def given() -> Ownership:
+            before = found()
+            claims = self._as_given(self.claims(before.surface, job), before.surface, job)
+            return Ownership(before.surface, cut_near(before.owner, claims, job))
+
         return self._once("ownership", lambda: self._host.cache.get(
-            self._owner_key(job), lambda: self._own(job), on_disk=True))
+            self._owner_key(job), given) if self._given else found())
 
     def _own(self, job: Job) -> Ownership:
         surface = self._surface(SEAM_PIXELS, job)
@@ -134,16 +147,16 @@ class JoinedFrames(RegisteredFrames):
         return Ownership(surface, spread(lay(shape, claims, job)))
 
     def claims(self, surface: Canvas, job: Job) -> list[Claim]:
-        """What every placed frame may own of a surface."""
+        """What every placed frame may own of a surface, by masks of their own."""
         lights = self.lights(job)
-        claims = job.map(
-            lambda n: self._claim(n, surface, lights[n], job), list(range(len(lights))), "comparing overlaps")
-        keep, never = (self._owning(surface, p, job) for p in ("keep", "never"))
-        self._with_given(keep, never, surface, job)
-        return with_owning(claims, keep, never)
+        claims = self._host.cache.get(key_of("claims", self._light_key(job), surface), lambda: job.map(
+            lambda n: self._claim(n, surface, lights[n], job), list(range(len(lights))), "comparing overlaps"))
+        return with_owning(claims, *(self._owning(surface, p, job) for p in ("keep", "never")))
 
-    def _with_given(self, keep: dict[int, Boxed], never: dict[int, Boxed], surface: Canvas, job: Job) -> None:
-        """Add what areas say, later ones against what was said before them."""
+    def _as_given(self, claims: list[Claim], surface: Canvas, job: Job) -> list[Claim]:
+        """The claims with what areas say; later ones against what was said before them."""
+        keep: dict[int, Boxed] = {}
+        never: dict[int, Boxed] = {}
         used, placed = self.set.used, self.registration(job).placed
         numbers = {used[at].id: n for n, at in enumerate(placed)}
         for given in self._given:
@@ -157,16 +170,23 @@ class JoinedFrames(RegisteredFrames):
                     _without(known, box, here)
             mine = keep if given.keep else never
             mine[n] = _joined_box(mine[n], (box, here)) if n in mine else (box, here)
+        return with_owning(claims, keep, never)
 
     def given_share(self, given: Given, n: int, surface: Canvas, box: Region, job: Job) -> NDArray[np.float32]:
         """How much of each px (h, w) of a box of a surface is given to placed frame `n`."""
+        draw = self.frame_drawer(n, job)
+        key = key_of("given", self._light_key(job), given.area, given.area.reads and given.frame, surface, box)
+        return self._host.cache.get(key, lambda: on_canvas(
+            given.area, self.area_ground, surface, box, draw if given.area.reads else None))
+
+    def frame_drawer(self, n: int, job: Job) -> Drawer:
+        """What shows placed frame `n` on a region of any canvas, 0 beyond it."""
         def draw(canvas: Canvas, region: Region) -> NDArray[np.float32]:
             seen = self._warp(n, canvas, region, FrameLight(), job)
             return np.zeros((region.height, region.width, 3), np.float32) if seen is None else seen.light
 
-        key = key_of("given", self._light_key(job), given.area, given.area.reads and given.frame, surface, box)
-        return self._host.cache.get(key, lambda: on_canvas(
-            given.area, self.area_ground, surface, box, draw if given.area.reads else None))
+        return Drawer(draw, lambda part, make: self._host.cache.get(
+            key_of("found by light", self._light_key(job), n, part), make))
 
     def _owning(self, surface: Canvas, purpose: str, job: Job) -> dict[int, Boxed]:
         """Where placed frames must, or must not, own a surface: (box, mask (h, w)) by number."""

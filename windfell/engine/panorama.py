@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from typing import Any
 
 import cv2
 import numpy as np
@@ -39,6 +41,15 @@ class PanoramaStages(LaidOutFrames):
         """Changes when the picture may have changed."""
         s = self.set
         return key_of(self._owner_key(job), s.view, s.outline, s.joining.blend_pct, s.joining.blend)
+
+    def look_key(self, job: Job) -> str:
+        """Of all that the picture of a spot hangs on but who owns it."""
+        joining = self.set.joining
+        return key_of(self._light_key(job), joining.blend_pct, joining.blend)
+
+    def kept(self, key: str, make: Callable[[], Any]) -> Any:
+        """What `make` gives, kept by a key of all that it hangs on."""
+        return self._host.cache.get(key, make)
 
     def draft(self, side: int, job: Job) -> tuple[Canvas, NDArray[np.uint8]]:
         """The canvas at full size, found coarsely, and the whole picture at about `side` px a side as a screen shows

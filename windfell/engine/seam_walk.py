@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.engine.cache import key_of
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
 from windfell.job import Job
@@ -21,6 +23,7 @@ Array = NDArray[np.float64]
 WALK_PIXELS = 7_000_000
 MAP_PIXELS = 600_000
 STRETCH, PATCH = 88, 124
+AROUND = 48
 MOST = 400
 
 
@@ -98,15 +101,23 @@ def seam_middles(stages: PanoramaStages, canvas: Canvas, job: Job) -> list[tuple
 
 def _rated(stages: PanoramaStages, canvas: Canvas, scale: float, middle: tuple[int, int, float, float], job: Job
            ) -> Rated | None:
-    """A stretch rated on the patch around it."""
+    """A stretch rated on the patch around it; known already where nothing near changed hands."""
     job.check()
     a, b, x, y = middle
     region = Region(round(x) - PATCH // 2, round(y) - PATCH // 2, PATCH, PATCH)
+    wide = stages.owners(canvas, region.grown(AROUND), job)
+    owner = np.ascontiguousarray(wide[AROUND:-AROUND, AROUND:-AROUND])
+    key = key_of("rated", stages.look_key(job), canvas, middle, hashlib.sha256(wide.tobytes()).hexdigest())
+    return stages.kept(key, lambda: _rate(stages, canvas, scale, region, owner, (a, b), job))
+
+
+def _rate(stages: PanoramaStages, canvas: Canvas, scale: float, region: Region, owner: NDArray[np.int16],
+          pair: tuple[int, int], job: Job) -> Rated | None:
+    a, b = pair
     seen = [stages.warped_frame(n, canvas, region, job) for n in (a, b)]
     if seen[0] is None or seen[1] is None:
         return None
     both = seen[0].mask() & seen[1].mask()
-    owner = stages.owners(canvas, region, job)
     both &= (owner == a) | (owner == b)
     joined: Picture = stages.render(region, scale, job)
     looks = [perceptual(np.ascontiguousarray(p)) for p in (seen[0].light, seen[1].light, joined.light)]

@@ -18,6 +18,7 @@ from windfell.engine.areas import FlatLook, flat_spots
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.stack import StackStages
+from windfell.engine.stage import development_key
 from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.tiles import Region
@@ -37,12 +38,23 @@ class PileStages(StackStages):
 
     def area_share(self, area: Area, region: Region, scale: float, before: Callable | None, job: Job) -> F32:
         """How much of each px (h, w) of a region an area holds; it reads the reference."""
+        reads = self._registration_key(job), development_key(self.set.used) if area.reads else ()
+
         def look(wide: Region, _spots: Spots) -> FlatLook:
             return FlatLook(
                 lambda part, k: self._reference_light(part, k, None, job),
+                lambda part, make: self._host.cache.get(key_of("found by light", reads, part), make),
                 lambda: self._reference_light(wide, scale, before, job), self.whole_size(job), self._host.masks)
 
         return painted(area, region, flat_spots(self.whole_size(job), scale, before), look)
+
+    def area_over_picture(self, area: Area, scale: float, job: Job) -> F32:
+        """An area's share (h, w) of each px of the whole picture at a scale."""
+        cut = self.cut(job)
+        region = Region(0, 0, *(max(1, round(v * scale)) for v in cut.size))
+        if cut.moves:
+            return self.area_share(area, region, scale, cut.onto_reference(scale), job)
+        return self.area_share(area, region if cut.plain else cut.region_of(region, scale), scale, None, job)
 
     def _reference_light(self, region: Region, scale: float, before: Callable | None, job: Job) -> F32:
         if scale not in self._held:

@@ -22,6 +22,7 @@ EDGE_COST = 0.02
 BRIGHTEST = 100.0
 ROUNDS, FINER_ROUNDS = 3, 2
 BLOCK, LEVELS, LEAST_SIDE, NEAR = 8, 4, 24, 4
+AROUND = 24
 ONES, THIRDS = np.ones(5, np.float32), np.full((1, 3), 1 / 3, np.float32)
 
 
@@ -83,6 +84,39 @@ def cut_owner(
             free = _near_seams(owner)
         _cut(owner, levels[n], free, job, ROUNDS if n == len(levels) - 1 else FINER_ROUNDS)
     return owner
+
+
+def cut_near(before: NDArray[np.int16], claims: Sequence[Claim], job: Job) -> NDArray[np.int16]:
+    """Owner (h, w) as before, with seams laid anew only around spots that the claims no longer leave as they were."""
+    seen = np.zeros(before.shape, bool)
+    for n, claim in enumerate(claims):
+        seen[claim.slices] |= (before[claim.slices] == n) & claim.valid
+    nearest = nearest_owner(before.shape, claims)
+    lost = ~seen & (nearest != NOBODY)
+    if not lost.any():
+        return before
+    owner = np.where(lost, nearest, before)
+    free = cv2.dilate(lost.astype(np.uint8), np.ones((2 * AROUND + 1,) * 2, np.uint8)) > 0
+    rows, columns = np.flatnonzero(free.any(axis=1)), np.flatnonzero(free.any(axis=0))
+    top, left = max(0, rows[0] - 2), max(0, columns[0] - 2)
+    part = Region(int(left), int(top), int(columns[-1] + 3 - left), int(rows[-1] + 3 - top))
+    part = part.shared(Region(0, 0, before.shape[1], before.shape[0]))
+    at = part.within(Region(0, 0, before.shape[1], before.shape[0]))
+    inner = np.ascontiguousarray(owner[at])
+    _cut(inner, [_cropped(c, part) for c in claims], np.ascontiguousarray(free[at]), job, ROUNDS)
+    owner[at] = inner
+    return owner
+
+
+def _cropped(claim: Claim, part: Region) -> Claim:
+    """The claim on a part of the surface, whose own px count from its corner."""
+    box = claim.box.shared(part)
+    if box is None:
+        blank = np.zeros((1, 1), np.float32)
+        return Claim(Region(0, 0, 1, 1), np.dstack([blank] * 3), blank > 0, blank)
+    at = box.within(claim.box)
+    return Claim(Region(box.left - part.left, box.top - part.top, box.width, box.height),
+                 claim.colour[at], claim.valid[at], claim.depth[at])
 
 
 def _halves(shape: tuple[int, int], claims: Sequence[Claim], by: int) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import field
+from dataclasses import field, fields
 from typing import Any
 
 
@@ -12,3 +12,8 @@ def number(default: float | None, low: float, high: float, unit: str = "") -> An
 
 
 Unknown = tuple[tuple[str, str], ...]
+
+
+def limits_of(cls: type, name: str) -> dict[str, Any]:
+    """The limits ("low", "high") and the unit of a numeric field of a recipe class."""
+    return dict(next(f for f in fields(cls) if f.name == name).metadata)

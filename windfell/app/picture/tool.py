@@ -14,9 +14,13 @@ LEAST_PATH = 16.0
 
 
 class Tool(QObject):
-    """Base of the tools. `rect` is where the whole picture lies in the view, in its px."""
+    """Base of the tools. `rect` is where the whole picture lies in the view, in its px. `hovers`: it paints something
+    under the pointer. `pressure`: of a tablet's pen, 0..1.
+    """
 
     cursor = Qt.CursorShape.CrossCursor
+    hovers = False
+    pressure: float | None = None
 
     def press(self, at: QPointF, rect: QRectF) -> bool:
         """A press at a share of the picture; False lets the view have it."""
@@ -27,6 +31,10 @@ class Tool(QObject):
 
     def release(self, at: QPointF, rect: QRectF) -> None:
         """The press ended."""
+
+    def wheel(self, steps: float) -> bool:
+        """The wheel turned over the picture; False lets the view zoom."""
+        return False
 
     def over(self, at: QPointF, rect: QRectF) -> Qt.CursorShape:
         """The pointer's form at a share of the picture."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
@@ -19,13 +19,16 @@ COMPARES = ("off", "divide", "blink", "ghost")
 
 
 class PictureView(QWidget):
-    """Shows a source's picture; `before` is the other picture that compare modes use."""
+    """Shows a source's picture; `before` is the other picture that compare modes use. `pointer`: the share of the
+    picture that is pointed at.
+    """
 
     pointed = Signal(str)
     zoomed = Signal(float)
     turned = Signal(float, float, bool)
     looked = Signal()
     lined = Signal(QPointF, QPointF)
+    handed = Signal()
 
     def __init__(self, source: PictureSource, before: PictureSource) -> None:
         super().__init__()
@@ -46,6 +49,7 @@ class PictureView(QWidget):
         self._zoom: float | None = None
         self._middle = QPointF(0.5, 0.5)
         self._drag: tuple | None = None
+        self.pointer: QPointF | None = None
         self._blink_on = False
         self._blink = QTimer(self, interval=BLINK_MS)
         self._blink.timeout.connect(self._flip)
@@ -151,6 +155,9 @@ class PictureView(QWidget):
 
     def wheelEvent(self, event) -> None:
         steps = event.angleDelta().y() / 120
+        if self.in_hand is not None and self.in_hand.wheel(steps):
+            self.update()
+            return
         self._zoom_to(self.zoom * 1.25**steps, event.position())
 
     def _share(self, at: QPointF) -> QPointF:
@@ -161,7 +168,15 @@ class PictureView(QWidget):
     def take_tool(self, tool: Tool | None) -> None:
         """What the left button does on the picture; None: what the view does by itself."""
         self.in_hand = tool
+        self.handed.emit()
         self.update()
+
+    def tabletEvent(self, event) -> None:
+        """A pen's pressure is the tool's; what it does else, the mouse events that follow say."""
+        if self.in_hand is not None:
+            lifted = event.type() == QEvent.Type.TabletRelease
+            self.in_hand.pressure = None if lifted else float(event.pressure())
+        event.ignore()
 
     def mousePressEvent(self, event) -> None:
         rect = self.picture_rect()
@@ -182,6 +197,8 @@ class PictureView(QWidget):
         if self._drag is None:
             if self.in_hand is not None and not self.picture_rect().isEmpty():
                 self.setCursor(self.in_hand.over(self._share(event.position()), self.picture_rect()))
+                if self.in_hand.hovers:
+                    self.update()
                 return
             over = self.compare == "divide" and self._over_divide(event.position())
             shape = Qt.CursorShape.SplitHCursor if over else Qt.CursorShape.CrossCursor if self.lining else (
@@ -245,9 +262,11 @@ class PictureView(QWidget):
 
     def _point(self, at: QPointF) -> None:
         rect, shown = self.picture_rect(), self.source.shown
+        self.pointer = None
         if shown is None or not rect.contains(at):
             self.pointed.emit("")
             return
+        self.pointer = self._share(at)
         fx, fy = (at.x() - rect.x()) / rect.width(), (at.y() - rect.y()) / rect.height()
         pixel = shown.image.pixelColor(
             min(int(fx * shown.image.width()), shown.image.width() - 1),
@@ -259,6 +278,7 @@ class PictureView(QWidget):
         self.pointed.emit(words)
 
     def leaveEvent(self, event) -> None:
+        self.pointer = None
         self.pointed.emit("")
 
     def paintEvent(self, event) -> None:

@@ -18,10 +18,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from windfell.app.area_hand import AreaHand
 from windfell.app.picture.crop_frame import CropFrame
 from windfell.app.picture.tool import Path
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.pile import PilePage
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.proofs import Alternative, Proofs
@@ -39,9 +41,9 @@ class Combine(Station):
 
     name = "combine"
 
-    def __init__(self, session: Session, view: PictureView) -> None:
+    def __init__(self, session: Session, view: PictureView, hand: AreaHand) -> None:
         super().__init__(session)
-        self._view = view
+        self._view, self.area_hand = view, hand
         picture = view.source
         self.column.setContentsMargins(16, 6, 12, 4)
         self.tabs = Choice("", (
@@ -64,9 +66,19 @@ class Combine(Station):
         self.proofs.held.connect(self._hold_against)
         self.against: str | None = None
         self.instrument = QWidget()
-        layout = QHBoxLayout(self.instrument)
-        layout.setContentsMargins(8, 10, 16, 10)
-        layout.addWidget(self.proofs)
+        self.pile = PilePage(session, hand)
+        self.views = Choice("", (
+            ("proofs", "Proofs", "Every rule, live"), ("pile", "Pile", "Layers over each other, the highest first")))
+        self.sheets = QStackedWidget()
+        self.sheets.addWidget(self.proofs)
+        self.sheets.addWidget(self.pile)
+        self.views.picked.connect(self.open_view)
+        self.views.set_value("proofs")
+        layout = QVBoxLayout(self.instrument)
+        layout.setContentsMargins(8, 4, 16, 6)
+        layout.setSpacing(4)
+        layout.addWidget(self.views)
+        layout.addWidget(self.sheets, 1)
 
     def _page(self) -> QVBoxLayout:
         page = QWidget()
@@ -99,9 +111,13 @@ class Combine(Station):
         self.base.setAccessibleName("Base")
         self.base.setToolTip("The frame that keeps its own black, and is seen outside of the rule's region")
         self.base.activated.connect(lambda n: session.change("combining.base", self.base.itemData(n), True))
+        self.region = QPushButton("Paint where…", checkable=True)
+        self.region.setToolTip("Draw where the rule holds; elsewhere the base is seen")
+        self.region.clicked.connect(lambda on: self.pile.take_region() if on else self.area_hand.put_away())
         row = QHBoxLayout()
         row.addWidget(QLabel("Base"))
         row.addWidget(self.base, 1)
+        row.addWidget(self.region)
         column.addLayout(row)
         column.addStretch(1)
 
@@ -164,6 +180,11 @@ class Combine(Station):
         if name != "cut":
             self.take("off")
 
+    def open_view(self, name: str) -> None:
+        """Show an instrument: the proofs or the pile."""
+        self.views.set_value(name)
+        self.sheets.setCurrentIndex(("proofs", "pile").index(name))
+
     @property
     def needed(self) -> list[QWidget]:
         return [self.rule]
@@ -183,6 +204,10 @@ class Combine(Station):
             ruler.set_value(getattr(c, path.partition(".")[2]))
             ruler.setEnabled(c.rule is Rule.CLIPPED_MEAN)
         self._fill_base(frame_set)
+        self.region.setEnabled(c.base is not None)
+        held = self.area_hand.target
+        self.region.setChecked(held is not None and held.name == "Where the rule holds")
+        self.pile.refresh()
         self.floor.set_value(str(c.floor))
         self.level.set_value(c.floor_pct)
         self.level.setEnabled(c.floor is Floor.LEVEL)
@@ -227,6 +252,7 @@ class Combine(Station):
         self.take(self.in_hand)
 
     def left(self) -> None:
+        self.area_hand.put_away()
         self._view.take_tool(None)
         self._view.lining = False
         if self.against is not None:

@@ -12,8 +12,10 @@ from PySide6.QtWidgets import QCheckBox, QLabel, QStackedWidget, QVBoxLayout, QW
 
 from windfell.align.even import Evened
 from windfell.app import theme
+from windfell.app.area_hand import AreaHand
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.owning import Owning
 from windfell.app.stations.seam_walk import SeamWalk
 from windfell.app.stations.station import Station
 from windfell.app.widgets.bars import Bars
@@ -42,9 +44,9 @@ class Join(Station):
 
     name = "join"
 
-    def __init__(self, session: Session, view: PictureView) -> None:
+    def __init__(self, session: Session, view: PictureView, hand: AreaHand) -> None:
         super().__init__(session)
-        self._view = view
+        self._view, self.hand = view, hand
         self.seams: SeamPicture | None = None
         self._asked = None
         session.rested.connect(self._calm)
@@ -66,16 +68,32 @@ class Join(Station):
         self.blend.changed.connect(lambda v, first: session.change("joining.blend_pct", v, first))
         self.show_seams = QCheckBox("Show seams on the picture")
         self.show_seams.setChecked(True)
-        self.show_seams.toggled.connect(self._set_overlay)
-        self.column.addWidget(self.title("Join"))
-        for part in (self.light, self.cut, self.even, self.even_words, self.blend, self.show_seams):
-            self.column.addWidget(part)
-        self.column.addStretch(1)
+        self.show_seams.toggled.connect(lambda _: view.update())
+        self.column.setContentsMargins(16, 6, 12, 4)
+        self.pages = Choice("", (
+            ("blend", "Blend", "How the frames pass into each other"),
+            ("own", "Own", "Which frame gives what")))
+        self.pages.picked.connect(self.open_page)
+        self.pages.set_value("blend")
+        self.stack = QStackedWidget()
+        self.column.addWidget(self.pages)
+        self.column.addWidget(self.stack, 1)
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(7)
+        for part in (self.light, self.cut, self.even, self.even_words, self.blend):
+            column.addWidget(part)
+        column.addStretch(1)
+        self.stack.addWidget(page)
+        self.own = Owning(session, view, hand)
+        self.stack.addWidget(self.own)
+        self.column.addWidget(self.show_seams)
         self.blending = Choice("", (
             ("wide", "Wide bands", "Light passes over widely, detail narrowly"),
             ("feather", "Feather", "A few px of both frames"), ("none", "None", "Edge to edge")))
         self.blending.picked.connect(lambda v: session.change("joining.blend", Blend(v), True))
-        self.column.insertWidget(5, self.blending)
+        column.insertWidget(5, self.blending)
         self.walk = SeamWalk(session)
         self.walk.flown.connect(lambda x, y: view.look_at(x, y, 1.0))
         self.area = Bars("Area each frame gives to the picture, %", "%")
@@ -111,9 +129,20 @@ class Join(Station):
         return self.seams is not None or self._view.source.error is not None
 
     def entered(self) -> None:
-        self._set_overlay(self.show_seams.isChecked())
+        self._view.overlay = self._paint_seams
+        self._view.update()
+
+    def open_page(self, name: str) -> None:
+        """Show a page of the controls; the brush is put away elsewhere."""
+        self.pages.set_value(name)
+        self.stack.setCurrentIndex(("blend", "own").index(name))
+        if name != "own":
+            self.hand.put_away()
+        else:
+            self.own.refresh()
 
     def left(self) -> None:
+        self.hand.put_away()
         self._view.overlay = None
         self._view.update()
 
@@ -128,6 +157,7 @@ class Join(Station):
         self.blend.set_value(frame_set.joining.blend_pct)
         self.blend.setEnabled(frame_set.joining.blend is Blend.WIDE)
         self.walk.refresh()
+        self.own.refresh()
         self._ask(frame_set)
         self._show_bars()
 
@@ -146,6 +176,7 @@ class Join(Station):
         if self._asked is None or self._asked.id != frame_set.id:
             self.seams = None
         self._asked = frame_set
+        self.own.refresh()
         self.walk.ask((frame_set.id, picture_parts(self.session.project, frame_set.id)))
         project, engine = self.session.project, self.session.engine
         self.session.desk.ask(
@@ -186,12 +217,9 @@ class Join(Station):
     def _pick(self, n: int) -> None:
         self.session.select_frame(self.session.frame_set.used[n].id)
 
-    def _set_overlay(self, on: bool) -> None:
-        self._view.overlay = self._paint_seams if on else None
-        self._view.update()
-
     def _paint_seams(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
-        if self.seams is not None:
+        self.own.paint_over(painter, rect)
+        if self.seams is not None and self.show_seams.isChecked():
             painter.drawImage(rect, self.seams.image)
 
 

@@ -25,6 +25,7 @@ from windfell.engine.owning import given_spot
 from windfell.engine.seam_walk import Stretch, loupes, seam_walk
 from windfell.geometry.directions import degrees_of
 from windfell.job import Job
+from windfell.recipe.edits import Edit
 from windfell.recipe.model import FineSpot, Project
 
 MARK = 1.0
@@ -233,15 +234,13 @@ class SeamWalk(QWidget):
         if stretch is None or s.frame_set is None:
             return
         engine, project, set_id = s.engine, s.project, s.set_id
-        n, radius, known = (stretch.a, stretch.b)[which], 0.012 * self.walk.scale, dict(engine.masks)
+        n, radius = (stretch.a, stretch.b)[which], 0.012 * self.walk.scale
 
-        def work(job: Job) -> tuple:
-            return given_spot(engine.stages(project, set_id), project, known, n, stretch.x, stretch.y, radius, job)
+        def work(job: Job) -> Edit:
+            return given_spot(engine.stages(project, set_id), project, n, stretch.x, stretch.y, radius, job)
 
-        def done(found: tuple) -> None:
-            edit, masks = found
+        def done(edit: Edit) -> None:
             if s.project is project:
-                engine.masks.update(masks)
                 s.edit(edit, True)
 
         s.desk.ask("give", work, done)

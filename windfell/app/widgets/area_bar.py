@@ -1,0 +1,122 @@
+"""What is in hand while an area is drawn, above the picture: which area, of what, and its few controls."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QColor, QPixmap
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
+
+from windfell.app.picture.area_tool import KINDS, LARGEST, SMALLEST
+from windfell.app.widgets.choice import Choice
+from windfell.app.widgets.ruler import Ruler
+
+VEILS = (("gorse", "#e0a000"), ("rowan", "#e0352b"), ("moss", "#2fa84f"), ("tarn", "#1f8fd0"), ("heather", "#a04fd0"))
+
+
+class AreaBar(QWidget):
+    """`changed(name, value, starts)` of the rulers "grow" and "feather"; the rest has signals of its own."""
+
+    kind_picked = Signal(str)
+    meets_picked = Signal(str)
+    brush_changed = Signal(float, float, float)
+    changed = Signal(str, float, bool)
+    inverted = Signal(bool)
+    alone = Signal(bool)
+    veil_picked = Signal(QColor)
+    mend_asked = Signal()
+    cleared = Signal()
+    done = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("bench")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.name = QLabel("")
+        self.name.setProperty("role", "title")
+        self.kinds = Choice("", KINDS)
+        self.kinds.set_value("brush")
+        self.kinds.picked.connect(self.kind_picked)
+        self.meets = Choice("", (
+            ("add", "Add", "What is drawn joins the area"), ("take", "Take away", "What is drawn leaves the area")))
+        self.meets.set_value("add")
+        self.meets.picked.connect(self.meets_picked)
+        self.finished = QPushButton("Done")
+        self.finished.setToolTip("Put the brush away")
+        self.finished.clicked.connect(self.done)
+        top = QHBoxLayout()
+        top.setSpacing(12)
+        top.addWidget(self.name)
+        top.addStretch(1)
+        for part in (self.kinds, self.meets, self.finished):
+            top.addWidget(part)
+        self.size = Ruler("Size", SMALLEST, LARGEST, 60.0, "px", 1, 40)
+        self.softness = Ruler("Softness", 0, 100, 50, "%", 1, 60)
+        self.strength = Ruler("Strength", 1, 100, 100, "%", 1, 60)
+        middle = QHBoxLayout()
+        middle.setSpacing(16)
+        for ruler in (self.size, self.softness, self.strength):
+            ruler.changed.connect(lambda *_: self._send_brush())
+            middle.addWidget(ruler)
+        self.grow = Ruler("Grow", -5.0, 5.0, 0.0, "%", 0.05, 40)
+        self.grow.setToolTip("The whole area grown or shrunk, in % of the picture's width")
+        self.feather = Ruler("Feather", 0.0, 10.0, 0.0, "%", 0.05, 60)
+        self.feather.setToolTip("The whole area's edge made soft, in % of the picture's width")
+        for name in ("grow", "feather"):
+            getattr(self, name).changed.connect(lambda v, first, n=name: self.changed.emit(n, v, first))
+        self.invert = self._switch("Invert", "What was outside is inside", self.inverted)
+        self.solo = self._switch("Alone", "The area in black and white: are there holes, does it leak?", self.alone)
+        self.veil = QComboBox()
+        self.veil.setAccessibleName("Colour of the veil")
+        self.veil.setToolTip("The colour in which the area is seen on the picture")
+        for name, colour in VEILS:
+            square = QPixmap(14, 14)
+            square.fill(QColor(colour))
+            self.veil.addItem(square, name.capitalize(), colour)
+        self.veil.activated.connect(lambda n: self.veil_picked.emit(QColor(self.veil.itemData(n))))
+        self.mend = QPushButton("Mend")
+        self.mend.setToolTip("Fill small holes and take small specks away")
+        self.mend.clicked.connect(self.mend_asked)
+        self.clear = QPushButton("Clear")
+        self.clear.setToolTip("Begin the area anew")
+        self.clear.clicked.connect(self.cleared)
+        self.found = QLabel("")
+        self.found.setProperty("role", "quiet")
+        bottom = QHBoxLayout()
+        bottom.setSpacing(12)
+        bottom.addWidget(self.grow, 1)
+        bottom.addWidget(self.feather, 1)
+        for part in (self.invert, self.solo, self.veil, self.mend, self.clear):
+            bottom.addWidget(part)
+        self.more = QToolButton(text="More", checkable=True)
+        self.more.setToolTip("Grow, feather, invert, the area alone, holes and specks")
+        self.more.toggled.connect(self._show_more)
+        top.insertWidget(1, self.found)
+        middle.addWidget(self.more)
+        self._bottom = QWidget()
+        self._bottom.setLayout(bottom)
+        bottom.setContentsMargins(0, 0, 0, 0)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(14, 6, 14, 6)
+        column.setSpacing(4)
+        column.addLayout(top)
+        column.addLayout(middle)
+        column.addWidget(self._bottom)
+        self._bottom.hide()
+
+    def _switch(self, words: str, tip: str, signal) -> QPushButton:
+        button = QPushButton(words, checkable=True)
+        button.setToolTip(tip)
+        button.clicked.connect(signal)
+        return button
+
+    def _show_more(self, on: bool) -> None:
+        self._bottom.setVisible(on)
+
+    def _send_brush(self) -> None:
+        self.brush_changed.emit(self.size.value, self.softness.value, self.strength.value)
+
+    def show_kind(self, kind: str) -> None:
+        """Enable what the kind of drawing uses."""
+        self.kinds.set_value(kind)
+        self.size.setEnabled(kind in ("brush", "find"))
+        self.softness.setEnabled(kind in ("brush", "outline", "ellipse", "bright", "hue"))
