@@ -43,6 +43,45 @@ class Combining(WindowTest):
         self.settle()
         self.assertIs(self.own.combining.rule, Rule.MEDIAN)
 
+    def test_the_core_follows_the_pointer_pins_and_shows_a_frame_while_its_point_is_held(self):
+        self.combine.open_view("core")
+        core = self.combine.core
+        QTest.mouseMove(self.window.view, self.at(0.4, 0.6).toPoint())
+        self.until(lambda: core.core is not None)
+        first = core.plot.title
+        self.key(Qt.Key.Key_Y)
+        self.until(lambda: core.pinned[0].core is not None)
+        QTest.mouseMove(self.window.view, self.at(0.6, 0.7).toPoint())
+        self.until(lambda: core.plot.title != first)
+        self.settle()
+        core.plot.grab()
+        x, y, _ = core.plot._points[3]
+        QTest.mousePress(core.plot, Qt.MouseButton.LeftButton, pos=QPointF(x, y).toPoint())
+        self.assertEqual(self.session.frame_id, self.own.used[core.plot._near(QPointF(x, y))].id)
+        self.until(lambda: self.window.source.shown.project.set("still").combining.layers)
+        QTest.mouseRelease(core.plot, Qt.MouseButton.LeftButton, pos=QPointF(x, y).toPoint())
+        self.settle()
+        self.assertEqual(self.window.source.shown.project.set("still").combining.layers, ())
+        for what in ("against", "whose"):
+            core.maps.press(what)
+            self.until(lambda: core.overlay is not None)
+        self.assertGreater(core.overlay.pixelColor(5, 5).alpha(), 100)
+        for axis in ("time", "exposure"):
+            core.axis.press(axis)
+            core.plot.grab()
+        core.let_go()
+        self.assertEqual(core.pins, [])
+        self.combine.open_view("proofs")
+        self.assertIsNone(self.window.view.overlay)
+        self.settle()
+
+    def test_proofs_say_one_figure_each(self):
+        self.until(lambda: self.combine.proofs.settled)
+        cards = self.combine.proofs.cards
+        self.assertIn("dB", cards["mean"].figures[1])
+        self.assertIn("rejects", cards["clipped-mean"].figures[1])
+        self.assertIn("brightens", cards["maximum"].figures[1])
+
     def test_a_line_straightens_and_a_curve_bends(self):
         self.combine.open_tab("cut")
         self.combine.hand.press("level")

@@ -67,6 +67,7 @@ ACTIONS = (
     ActionSpec("stretch_fine", "Seam walk: it is fine", "Make", ("J",), "set", ("join",)),
     ActionSpec("take_frame", "Choose the frame under the pointer", "Make", ("F",), "set", ("join",)),
     ActionSpec("give_next", "Give the spot under the pointer to the next", "Make", ("Shift+F",), "set", ("join",)),
+    ActionSpec("pin_spot", "Pin the spot under the pointer", "Make", ("Y",), "set", ("combine",)),
     ActionSpec("export", "Write picture", "Make", ("Ctrl+E",), "set"),
     ActionSpec("stop", "Stop what is running", "Make", ("Esc",)),
     ActionSpec("find_command", "Find a command…", "Help", ("F3",)),

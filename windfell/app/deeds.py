@@ -249,6 +249,10 @@ class Deeds:
     def on_give_next(self) -> None:
         self.window.stations["join"].own.give_next()
 
+    def on_pin_spot(self) -> None:
+        self.window.stations["combine"].open_view("core")
+        self.window.stations["combine"].core.pin_spot()
+
     def on_export(self) -> None:
         self.session.go("export")
         self.window.stations["export"].start()

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.combine.exposures import merged
 from windfell.combine.network import median, median_ranks, ranked
-from windfell.combine.statistics import clipped_mean, sharpest, stand_out, weighted_mean
+from windfell.combine.statistics import clipped_mean, kept_between, sharpest, stand_out, weighted_mean
 
 F32 = NDArray[np.float32]
 
@@ -60,6 +60,10 @@ class StackRule:
         raise NotImplementedError
 
     def ranks(self, count: int) -> tuple[int, ...] | None:
+        return None
+
+    def rejected(self, planes: list[F32], setting: Setting = PLAIN) -> list[NDArray[np.bool_]] | None:
+        """What of each frame (h, w, 3) is left out as not belonging; None for a rule that leaves nothing out so."""
         return None
 
 
@@ -125,6 +129,10 @@ class ClippedMean(StackRule):
 
     def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         return clipped_mean(planes, *setting.kappa, setting.weighed(len(planes)))
+
+    def rejected(self, planes: list[F32], setting: Setting = PLAIN) -> list[NDArray[np.bool_]] | None:
+        bottom, top = kept_between(planes, *setting.kappa)
+        return [(p < bottom) | (p > top) for p in planes]
 
 
 class Sum(StackRule):

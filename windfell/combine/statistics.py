@@ -43,11 +43,9 @@ def clipped_mean(planes: list[F32], low: float, high: float, weights: list[float
     if len(planes) < 3:
         return weighted_mean(planes, weights)
     middle = median(planes)
-    spread = spread_of(planes, middle)
     shape = middle.shape
     flat = (shape[0], -1)
-    bottom = cv2.scaleAdd(spread, -float(low), middle).reshape(flat)
-    top = cv2.scaleAdd(spread, float(high), middle).reshape(flat)
+    bottom, top = (v.reshape(flat) for v in kept_between(planes, low, high, middle))
     total, count = np.zeros_like(bottom), np.zeros_like(bottom)
     for plane, weight in zip(planes, weights, strict=True):
         values = np.ascontiguousarray(plane).reshape(flat)
@@ -57,6 +55,13 @@ def clipped_mean(planes: list[F32], low: float, high: float, weights: list[float
     mean = cv2.divide(total, count)
     cv2.copyTo(middle.reshape(flat), (count <= 0).astype(np.uint8), mean)
     return mean.reshape(shape)
+
+
+def kept_between(planes: list[F32], low: float, high: float, middle: F32 | None = None) -> tuple[F32, F32]:
+    """Between which values (h, w, 3) a clipped mean keeps what frames show; `middle`: their median, if known."""
+    middle = median(planes) if middle is None else middle
+    spread = spread_of(planes, middle)
+    return cv2.scaleAdd(spread, -float(low), middle), cv2.scaleAdd(spread, float(high), middle)
 
 
 def weighted_mean(planes: list[F32], weights: list[float]) -> F32:

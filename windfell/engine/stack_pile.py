@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,7 @@ from windfell.combine.strips import combined, shown
 from windfell.engine.areas import FlatLook, flat_spots
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
+from windfell.engine.sources import Opened
 from windfell.engine.stack import StackStages
 from windfell.engine.stage import development_key
 from windfell.geometry import planar
@@ -68,6 +70,24 @@ class PileStages(StackStages):
         if inner is not None:
             out[inner.within(region)] = np.nan_to_num(shown(first, inner), nan=0.0)
         return out
+
+    def frames_in_place(self, scale: float, job: Job) -> tuple[list[FrameInPlace], list[int]]:
+        """The frames with a place at a scale, the reference first, and which of the used ones they are."""
+        if scale not in self._held:
+            self.prepare(scale, job)
+        return self._fitting(self._held[scale][0], scale, job), self._order(self.registration(job).frames)
+
+    def opened(self, job: Job) -> list[Opened]:
+        """The frames in use, opened."""
+        return self._opened(job)
+
+    def rule_key(self, job: Job) -> str:
+        """Of all that the rule's own light hangs on."""
+        return key_of(self._registration_key(job), development_key(self.set.used), self._light_parts())
+
+    def kept(self, key: str, make: Callable[[], Any]) -> Any:
+        """What `make` gives, kept by a key of all that it hangs on."""
+        return self._host.cache.get(key, make)
 
     def region_share(self, region: Region, scale: float, before: Callable | None, job: Job) -> F32 | None:
         c = self.set.combining

@@ -23,17 +23,20 @@ from windfell.app.picture.crop_frame import CropFrame
 from windfell.app.picture.tool import Path
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.core_page import CorePage
 from windfell.app.stations.pile import PilePage
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.proofs import Alternative, Proofs
 from windfell.app.widgets.ruler import Ruler
 from windfell.combine.rules import RULES
+from windfell.engine.stack_core import figures_of
 from windfell.job import Job
 from windfell.recipe.edits import field_at
 from windfell.recipe.model import BentLine, Display, Floor, FrameSet, LineKind, Project, Rule
 
 CARD_WIDE = 190
+QUIETS = ("median", "mean", "clipped-mean", "sum", "exposures")
 
 
 class Combine(Station):
@@ -68,10 +71,15 @@ class Combine(Station):
         self.instrument = QWidget()
         self.pile = PilePage(session, hand)
         self.views = Choice("", (
-            ("proofs", "Proofs", "Every rule, live"), ("pile", "Pile", "Layers over each other, the highest first")))
+            ("proofs", "Proofs", "Every rule, live"), ("pile", "Pile", "Layers over each other, the highest first"),
+            ("core", "Core", "The spot under the pointer through all frames; what the rule did where")))
         self.sheets = QStackedWidget()
         self.sheets.addWidget(self.proofs)
         self.sheets.addWidget(self.pile)
+        self.core = CorePage(session, view)
+        self.core.map_changed.connect(view.update)
+        self.core.holds.connect(session.changed)
+        self.sheets.addWidget(self.core)
         self.views.picked.connect(self.open_view)
         self.views.set_value("proofs")
         layout = QVBoxLayout(self.instrument)
@@ -183,7 +191,11 @@ class Combine(Station):
     def open_view(self, name: str) -> None:
         """Show an instrument: the proofs or the pile."""
         self.views.set_value(name)
-        self.sheets.setCurrentIndex(("proofs", "pile").index(name))
+        self.sheets.setCurrentIndex(("proofs", "pile", "core").index(name))
+        self.core.open = name == "core"
+        self._view.overlay = self.core.paint_over if self.core.open else None
+        self.core.refresh()
+        self._view.update()
 
     @property
     def needed(self) -> list[QWidget]:
@@ -208,6 +220,7 @@ class Combine(Station):
         held = self.area_hand.target
         self.region.setChecked(held is not None and held.name == "Where the rule holds")
         self.pile.refresh()
+        self.core.refresh()
         self.floor.set_value(str(c.floor))
         self.level.set_value(c.floor_pct)
         self.level.setEnabled(c.floor is Floor.LEVEL)
@@ -250,9 +263,12 @@ class Combine(Station):
 
     def entered(self) -> None:
         self.take(self.in_hand)
+        self.open_view(("proofs", "pile", "core")[self.sheets.currentIndex()])
 
     def left(self) -> None:
         self.area_hand.put_away()
+        self._view.overlay = None
+        self.core.open = False
         self._view.take_tool(None)
         self._view.lining = False
         if self.against is not None:
@@ -274,6 +290,7 @@ class Combine(Station):
 
     def picture_of(self, project: Project) -> Project:
         """While the crop is in hand, the picture around it is seen too."""
+        project = self.core.picture_of(project)
         frame_set = project.set(self.session.set_id)
         if self.in_hand != "crop" or frame_set.outline.crop is None:
             return project
@@ -324,4 +341,13 @@ def _with_rule(project: Project, set_id: str, rule: str) -> Project:
 
 
 def _figures(engine, project: Project, set_id: str, job: Job) -> list[str]:
-    return [RULES[str(project.set(set_id).combining.rule)].suits]
+    """What the rule does in words, and its one figure."""
+    rule = RULES[str(project.set(set_id).combining.rule)]
+    if len(project.set(set_id).used) < 2:
+        return [rule.suits]
+    found = figures_of(engine.stages(project, set_id), job)
+    if found.rejected is not None:
+        return [rule.suits, f"noise {found.noise_db:+.1f} dB, rejects {100 * found.rejected:.1f} %"]
+    if rule.name in QUIETS:
+        return [rule.suits, f"noise {found.noise_db:+.1f} dB against one frame"]
+    return [rule.suits, f"brightens {100 * found.brightened:.0f} %"]

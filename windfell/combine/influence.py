@@ -1,0 +1,90 @@
+"""What each frame has to do with a rule's result: how much it would move it, what the rule gains and takes away."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.combine.rules import PLAIN, Setting, StackRule
+from windfell.pixels.colour import luminance
+
+F32 = NDArray[np.float32]
+
+STEP = 2e-3
+LEAST_STEP = 1e-5
+LEAST_NOISE = 5e-4
+NOTHING = 1e-3
+BRIGHTER = 2.0
+
+
+def influence(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> tuple[F32, F32]:
+    """How much of a small change of each frame's light at a spot the result takes over, (n, 3), and the result (3,).
+
+    `planes`: the frames (s, s, 3) around the spot, as far as the rule looks. Of a mean of n it is 1/n for each, of a
+    median 1 for the frame in the middle and 0 for the others, of a clipped mean 0 for what is rejected.
+    """
+    n, side = len(planes), planes[0].shape[0]
+    half = side // 2
+    step = np.maximum(STEP * np.abs(np.stack(planes)).max(axis=(0, 1, 2)), LEAST_STEP).astype(np.float32)
+    laid = [np.tile(p, (1, n + 1, 1)) for p in planes]
+    for k in range(n):
+        laid[k][half, (k + 1) * side + half] += step
+    found = rule.combined(laid, setting)[half, half::side]
+    return ((found[1:] - found[:1]) / step).astype(np.float32), found[0]
+
+
+def noise_gain_db(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> float:
+    """How much less noise there is in the result (h, w, 3) against its light than in one frame, in dB: the frames are
+    given a little more noise twice over, and what differs in the result is what the rule leaves of it.
+    """
+    middle = np.median(np.stack(planes), axis=0)
+    spread = max(float(np.median([np.median(np.abs(p - middle)) for p in planes])) * 1.4826, LEAST_NOISE)
+    rng = np.random.default_rng(5)
+    drawn = [rule.combined([p + rng.normal(0, spread, p.shape).astype(np.float32) for p in planes], setting)
+             for _ in range(2)]
+    left = 1.4826 * float(np.median(np.abs(drawn[0] - drawn[1]))) / np.sqrt(2)
+    level = float(np.median(drawn[0])) / max(float(np.median(middle)), 1e-6)
+    return 20 * float(np.log10(max(level, 1e-6) * spread / max(left, 1e-9)))
+
+
+@dataclass(frozen=True)
+class RuleFigures:
+    """Noise gained over one frame in dB, the share of values rejected (None: the rule rejects none as such), and
+    the share of the picture that is brighter than in the median.
+    """
+
+    noise_db: float
+    rejected: float | None
+    brightened: float
+
+
+def rule_figures(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> RuleFigures:
+    """The figures of a rule over small frames (h, w, 3) in place."""
+    result = rule.combined([p.copy() for p in planes], setting)
+    gain = noise_gain_db(planes, rule, setting)
+    middle = np.median(np.stack([_lightness(p) for p in planes]), axis=0)
+    brightened = float(np.mean(_lightness(result) > middle + BRIGHTER))
+    left_out = rule.rejected(list(planes), setting)
+    rejected = None if left_out is None else float(np.mean([r.any(axis=2).mean() for r in left_out]))
+    return RuleFigures(gain, rejected, brightened)
+
+
+def against_mean(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> F32:
+    """How much lighter (positive: added) or darker (taken away) the result (h, w) is than the mean of all, in L*."""
+    mean = sum(planes[1:], planes[0].copy()) * np.float32(1 / len(planes))
+    return _lightness(rule.combined([p.copy() for p in planes], setting)) - _lightness(mean)
+
+
+def whose(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> NDArray[np.int16]:
+    """The frame (h, w) that has most to do with the result at each spot: the one nearest to it where many have."""
+    result = rule.combined([p.copy() for p in planes], setting)
+    off = np.stack([np.abs(p - result).sum(axis=2) for p in planes])
+    return off.argmin(axis=0).astype(np.int16)
+
+
+def _lightness(light: F32) -> F32:
+    y = np.clip(luminance(np.ascontiguousarray(light, np.float32)), 0, None)
+    return np.where(y > np.float32(216 / 24389), 116 * np.cbrt(y) - 16, np.float32(24389 / 27) * y)

@@ -1,0 +1,118 @@
+"""The core of a stack: a spot through all its frames; and maps of what the rule did."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.combine.influence import NOTHING, RuleFigures, against_mean, influence, rule_figures, whose
+from windfell.combine.strips import Layer, shown
+from windfell.engine.cache import key_of
+from windfell.engine.sources import OpenedFile, canonical_scale
+from windfell.engine.stack_pile import PileStages
+from windfell.job import Job
+from windfell.pixels.tiles import Region
+
+F32 = NDArray[np.float32]
+
+SAME = 5e-4
+CORE_SIDE, FIGURE_SIDE, MAP_SIDE = 1100, 260, 420
+
+
+@dataclass(frozen=True, eq=False)
+class Core:
+    """A spot: the light of every frame in place (n, 3), NaN where it shows nothing; how much each has to do with the
+    result (n, 3); the rule's result and the picture's (3,), and the spread of the frames' noise there (3,).
+
+    `frames` are their places in the set's used frames; `taken_s` seconds after the first, `ev` log2 of the light
+    gathered, None where the file does not say.
+    """
+
+    frames: tuple[int, ...]
+    values: F32
+    influence: F32
+    result: F32
+    picture: F32
+    spread: F32
+    taken_s: tuple[float | None, ...]
+    ev: tuple[float | None, ...]
+
+    @property
+    def kept(self) -> NDArray[np.bool_]:
+        """Which frames have a part in the result, (n,): it moves with them, or is just what they show."""
+        same = np.abs(self.values - self.result).max(axis=1) <= SAME * (1 + np.abs(self.result).max())
+        return (np.abs(self.influence).max(axis=1) > NOTHING) | same
+
+
+def core_at(stages: PileStages, share: tuple[float, float], job: Job) -> Core:
+    """The core under a share of the stack's picture, at preview scale."""
+    scale = canonical_scale(min(1.0, CORE_SIDE / max(stages.whole_size(job))))
+    layers, order = stages.frames_in_place(scale, job)
+    cut = stages.cut(job)
+    width, height = (max(1, round(v * scale)) for v in cut.size)
+    x, y = (min(int(s * n), n - 1) for s, n in zip(share, (width, height), strict=True))
+    at = cut.onto_reference(scale)(np.array([[float(x), float(y)]]))[0]
+    full = tuple(max(1, round(v * scale)) for v in stages.whole_size(job))
+    spot = Region(*(min(max(round(v), 0), n - 1) for v, n in zip(at, full, strict=True)), 1, 1)
+    reach = stages.rule.reach
+    around = [shown_within(one, spot.grown(reach), Region(0, 0, *full)) for one in layers]
+    values = np.stack([p[reach, reach] for p in around])
+    there = np.isfinite(values).all(axis=1)
+    parts = np.zeros_like(values)
+    result = np.full(3, np.nan, np.float32)
+    if there.any():
+        chosen = [int(n) for n in np.flatnonzero(there)]
+        planes = [np.where(np.isfinite(around[n]), around[n], values[n]) for n in chosen]
+        parts[chosen], result = influence(planes, stages.rule, stages.setting(order, job).of(chosen))
+    middle = np.nanmedian(values, axis=0) if there.any() else np.zeros(3)
+    spread = 1.4826 * np.nanmedian(np.abs(values - middle), axis=0) if there.any() else np.zeros(3)
+    picture = stages.render(Region(x, y, 1, 1), scale, job).light[0, 0]
+    taken, ev = zip(*(_told(stages, n, job) for n in order), strict=True)
+    first = min((t for t in taken if t is not None), default=0.0)
+    return Core(tuple(order), values, parts, result, picture, spread.astype(np.float32),
+                tuple(None if t is None else t - first for t in taken), ev)
+
+
+def shown_within(layer: Layer, region: Region, whole: Region) -> F32:
+    """A frame's light (h, w, 3) on a region, NaN where it shows nothing and beyond the whole."""
+    out = np.full((region.height, region.width, 3), np.nan, np.float32)
+    inner = region.shared(whole)
+    if inner is not None:
+        out[inner.within(region)] = shown(layer, inner)
+    return out
+
+
+def _told(stages: PileStages, n: int, job: Job) -> tuple[float | None, float | None]:
+    """(when it was taken in s, log2 of the light gathered) as a frame's file says."""
+    opened = stages.opened(job)[n]
+    if not isinstance(opened, OpenedFile):
+        return None, None
+    m = opened.still.metadata
+    return m.taken and m.taken.timestamp(), m.exposure_value
+
+
+def figures_of(stages: PileStages, job: Job) -> RuleFigures:
+    """What the rule does, in figures, from small frames."""
+    def find() -> RuleFigures:
+        planes, order = _small(stages, FIGURE_SIDE, job)
+        return rule_figures(planes, stages.rule, stages.setting(order, job))
+
+    return stages.kept(key_of("rule figures", stages.rule_key(job)), find)
+
+
+def rule_map(stages: PileStages, what: str, job: Job) -> NDArray:
+    """Over the whole reference, small: "against" the mean in L* (h, w), or "whose" value it is, as used frames."""
+    planes, order = _small(stages, MAP_SIDE, job)
+    if what == "against":
+        return against_mean(planes, stages.rule, stages.setting(order, job))
+    return np.array(order, np.int16)[whose(planes, stages.rule, stages.setting(order, job))]
+
+
+def _small(stages: PileStages, side: int, job: Job) -> tuple[list[F32], list[int]]:
+    """(light (h, w, 3) of the frames in place, which they are), small."""
+    scale = canonical_scale(min(1.0, side / max(stages.whole_size(job))))
+    layers, order = stages.frames_in_place(scale, job)
+    size = tuple(max(1, round(v * scale)) for v in stages.whole_size(job))
+    return [np.nan_to_num(shown(x, Region(0, 0, *size)), nan=0.0) for x in layers], order
