@@ -32,6 +32,24 @@ class Walking(WindowTest):
         self.assertEqual(self.session.project, before)
         self.settle()
 
+    def test_a_seam_is_bent_together_by_a_key_and_all_by_a_switch(self):
+        self.walk.step(1)
+        self.settle()
+        self.key(Qt.Key.Key_V)
+        joining = self.session.frame_set.joining
+        self.assertEqual(len(joining.bent), 1)
+        self.assertIn("bend frames", self.session.history.undo_words)
+        self.settle()
+        self.assertTrue(self.walk.bend.isChecked())
+        self.until(lambda: "long" in self.join.even_words.text())
+        self.key(Qt.Key.Key_V)
+        self.assertEqual(self.session.frame_set.joining.bent, ())
+        self.join.bend.click()
+        self.assertTrue(self.session.frame_set.joining.bend_seams)
+        self.settle()
+        self.assertFalse(self.walk.bend.isEnabled())
+        self.assertIsNone(self.window.source.error)
+
     def test_what_is_fine_leaves_the_list_and_comes_back_by_undo(self):
         count = self.walk.list.count()
         self.walk.step(1)

@@ -65,6 +65,7 @@ ACTIONS = (
     ActionSpec("give_one", "Seam walk: give to the one", "Make", ("G",), "set", ("join",)),
     ActionSpec("give_other", "Seam walk: give to the other", "Make", ("Shift+G",), "set", ("join",)),
     ActionSpec("stretch_fine", "Seam walk: it is fine", "Make", ("J",), "set", ("join",)),
+    ActionSpec("bend_stretch", "Seam walk: bend together", "Make", ("V",), "set", ("join",)),
     ActionSpec("take_frame", "Choose the frame under the pointer", "Make", ("F",), "set", ("join",)),
     ActionSpec("give_next", "Give the spot under the pointer to the next", "Make", ("Shift+F",), "set", ("join",)),
     ActionSpec("pin_spot", "Pin the spot under the pointer", "Make", ("Y",), "set", ("combine",)),

@@ -243,6 +243,9 @@ class Deeds:
     def on_stretch_fine(self) -> None:
         self._walk.mark_fine()
 
+    def on_bend_stretch(self) -> None:
+        self._walk.bend_together()
+
     def on_take_frame(self) -> None:
         self.window.stations["join"].own.take_frame()
 

@@ -67,7 +67,8 @@ def run_panorama(options: Namespace, job: Job) -> None:
             camera=Camera.SLID if flat else Camera.TURNED, focal_px=_focal_px(options),
             level=options.level == "auto", rows=rows, columns=columns,
             points=read_points(Path(options.points), frame_set.frames) if options.points else ()),
-        joining=Joining(even_parallax=options.parallax == "even", blend=Blend(options.blend)),
+        joining=Joining(even_parallax=options.parallax == "even", blend=Blend(options.blend),
+                        bend_seams=options.bend_seams),
     )
     frame_set, masks = _owned(shaped(frame_set, options), options)
     _make(_prepared(frame_set, options), frame_set.id, options, job, masks)

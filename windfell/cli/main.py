@@ -122,6 +122,8 @@ def _panorama(p: argparse.ArgumentParser) -> None:
     p.add_argument("--full-sphere", action="store_true", help="the whole 360 x 180 degrees")
     p.add_argument("--width", type=_pixels, metavar="PX", help="width of the picture")
     p.add_argument("--level", choices=("auto", "off"), default="auto")
+    p.add_argument("--bend-seams", action="store_true",
+                   help="bend frames a little along their seams, so that what both show there meets")
     p.add_argument("--parallax", choices=("leave", "even"), default="leave",
                    help="bend frames a little so that near things meet")
     p.add_argument("--blend", choices=[str(c) for c in Blend], default="wide",

@@ -69,6 +69,8 @@ class Jointly(Protocol):
 
     def posed(self, job: Job) -> list[Posed]: ...
 
+    def shown_posed(self, job: Job) -> list[Posed]: ...
+
     def lights(self, job: Job) -> list[FrameLight]: ...
 
     def draft_ownership(self, job: Job) -> Ownership: ...
@@ -88,7 +90,7 @@ def drafted(stages: Jointly, cache: Cache, canvas: Canvas, scale: float, job: Jo
     shown = shown_frames(stages, cache, scale, job)
     rays = canvas.rays(_middles(canvas, STEP))
     out = np.zeros((canvas.height, canvas.width, 4), np.uint8)
-    for frame, seen in zip(stages.posed(job), shown, strict=True):
+    for frame, seen in zip(stages.shown_posed(job), shown, strict=True):
         job.check()
         if seen is not None:
             _lay(out, seen, frame.scaled(*seen.size), rays, STEP)
@@ -170,7 +172,7 @@ def _lit(stages: Jointly, cache: Cache, owned: str, n: int, scale: float, job: J
 def _light(stages: Jointly, n: int, scale: float, job: Job) -> LitFrame:
     own = stages.draft_ownership(job)
     sheet = stages.small_sheet(n, scale, job)
-    frame = stages.posed(job)[n].scaled(sheet.width, sheet.height)
+    frame = stages.shown_posed(job)[n].scaled(sheet.width, sheet.height)
     where = own_places(own, frame)
     grid = GridMap.of(lambda p: p, 0, 0, sheet.width, sheet.height, 8)
     light = np.ascontiguousarray(sheet.light(0, 0, sheet.width, sheet.height))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -10,6 +12,7 @@ from windfell.areas.spots import Plane, Sphere
 from windfell.engine.areas import Drawer, on_canvas
 from windfell.engine.cache import key_of
 from windfell.engine.registered import RegisteredFrames
+from windfell.engine.seam_bends import SeamBends, seam_bends
 from windfell.engine.stage import development_key
 from windfell.engine.surface import Ownership, Wide, frame_box
 from windfell.geometry.posed import Posed
@@ -49,6 +52,11 @@ class JoinedFrames(RegisteredFrames):
         plain = self._found_owner_key(job)
         return key_of(plain, *self._given) if self._given else plain
 
+    def _seen_key(self, job: Job) -> str:
+        """Of the owners, and of how the frames lie as they are shown."""
+        j = self.set.joining
+        return key_of(self._owner_key(job), j.bend_seams, j.bent) if j.bend_seams or j.bent else self._owner_key(job)
+
     def _found_owner_key(self, job: Job) -> str:
         """Of the owners as they were without areas."""
         owning = tuple(tuple(m for m in f.masks if m.purpose != "ignore") for f in self.set.used)
@@ -85,9 +93,31 @@ class JoinedFrames(RegisteredFrames):
     def _source_scale(self, frame: Posed, canvas: Canvas) -> float:
         return min(1.0, canvas.px_per_unit / frame.px_per_unit)
 
-    def _warp(self, n: int, canvas: Canvas, region: Region, light: FrameLight, job: Job):
-        """Placed frame `n` on a region of a canvas, or None."""
-        frame = self.posed(job)[n]
+    def shown_posed(self, job: Job) -> list[Posed]:
+        """The placed frames as the picture shows them: bent along seams too, where that is asked for."""
+        joining = self.set.joining
+        if not joining.bend_seams and not joining.bent:
+            return self.posed(job)
+        bends = self.seam_bends(job).bends
+        return self._once("shown posed", lambda: [
+            replace(f, bend=bends[n]) if n in bends else f for n, f in enumerate(self.posed(job))])
+
+    def seam_bends(self, job: Job) -> SeamBends:
+        """How frames are bent along seams."""
+        joining, used = self.set.joining, self.set.used
+        numbers = {used[at].id: n for n, at in enumerate(self.registration(job).placed)}
+        pairs = None if joining.bend_seams else frozenset(
+            tuple(sorted((numbers[s.a], numbers[s.b]))) for s in joining.bent if s.a in numbers and s.b in numbers)
+        key = key_of("seam bends", self._owner_key(job), sorted(pairs) if pairs is not None else None)
+        return self._once("seam bends", lambda: self._host.cache.get(key, lambda: seam_bends(self, pairs, job)))
+
+    def straight_frame(self, n: int, canvas: Canvas, region: Region, job: Job) -> Warped | None:
+        """Placed frame `n`, lit, on a region of a canvas, not bent along seams; None if it is not there."""
+        return self._warp(n, canvas, region, self.lights(job)[n], job, self.posed(job)[n])
+
+    def _warp(self, n: int, canvas: Canvas, region: Region, light: FrameLight, job: Job, posed: Posed | None = None):
+        """Placed frame `n` on a region of a canvas, or None; as the picture shows it, or `posed`."""
+        frame = posed or self.shown_posed(job)[n]
         at = self.registration(job).placed[n]
         source = self._opened(job)[at], self.set.used[at]
         sheet = self._host.developed(*source, self._source_scale(frame, canvas), job)
@@ -106,7 +136,7 @@ class JoinedFrames(RegisteredFrames):
 
         def seen(n: int) -> FrameSeen | None:
             box = frame_box(frames[n], surface)
-            w = self._warp(n, surface, box, FrameLight(), job)
+            w = self._warp(n, surface, box, FrameLight(), job, frames[n])
             if w is None:
                 return None
             where = frame_map(surface, box, frames[n]).dense()
@@ -182,7 +212,7 @@ class JoinedFrames(RegisteredFrames):
     def frame_drawer(self, n: int, job: Job) -> Drawer:
         """What shows placed frame `n` on a region of any canvas, 0 beyond it."""
         def draw(canvas: Canvas, region: Region) -> NDArray[np.float32]:
-            seen = self._warp(n, canvas, region, FrameLight(), job)
+            seen = self._warp(n, canvas, region, FrameLight(), job, self.posed(job)[n])
             return np.zeros((region.height, region.width, 3), np.float32) if seen is None else seen.light
 
         return Drawer(draw, lambda part, make: self._host.cache.get(
@@ -206,7 +236,7 @@ class JoinedFrames(RegisteredFrames):
     def _claim(self, n: int, surface: Canvas, light: FrameLight, job: Job) -> Claim:
         frame = self.posed(job)[n]
         box = frame_box(frame, surface).blocks(BLOCK)
-        seen = self._warp(n, surface, box, light, job)
+        seen = self._warp(n, surface, box, light, job, frame)
         if seen is None:
             blank = np.zeros((box.height, box.width), np.float32)
             return Claim(box, np.dstack([blank] * 3), blank > 0, blank)
@@ -240,7 +270,7 @@ class JoinedFrames(RegisteredFrames):
         full = native_px_per_unit(self.posed(job))
         if self._levels(full, job) <= FINE_LEVELS:
             return None
-        key = key_of("wide", self._owner_key(job), self.set.joining.blend_pct, pixels)
+        key = key_of("wide", self._seen_key(job), self.set.joining.blend_pct, pixels)
         return self._once(f"wide {pixels}", lambda: self._host.cache.get(
             key, lambda: self._make_wide(pixels, job)))
 
@@ -255,7 +285,7 @@ class JoinedFrames(RegisteredFrames):
 
     def differences(self, job: Job, pixels: int = WIDE_PIXELS) -> list[Difference | None]:
         """How each placed frame differs from the picture as it is owned, on the wide bands' surface."""
-        key = key_of("differences", self._owner_key(job), pixels)
+        key = key_of("differences", self._seen_key(job), pixels)
         return self._once(f"differences {pixels}", lambda: self._host.cache.get(
             key, lambda: self._find_differences(pixels, job)))
 
@@ -304,7 +334,7 @@ class JoinedFrames(RegisteredFrames):
     def draft_keys(self, job: Job) -> tuple[str, str]:
         """What a draft's frames hang on before and after blending."""
         joining = self.set.joining
-        return self._owner_key(job), key_of(self._owner_key(job), joining.blend_pct, joining.blend)
+        return self._seen_key(job), key_of(self._seen_key(job), joining.blend_pct, joining.blend)
 
     def small_sheet(self, n: int, scale: float, job: Job) -> Sheet:
         """Placed frame `n` as it is developed, at about a scale."""

@@ -40,12 +40,13 @@ class PanoramaStages(LaidOutFrames):
     def key(self, job: Job) -> str:
         """Changes when the picture may have changed."""
         s = self.set
-        return key_of(self._owner_key(job), s.view, s.outline, s.joining.blend_pct, s.joining.blend)
+        return key_of(self._seen_key(job), s.view, s.outline, s.joining.blend_pct, s.joining.blend)
 
     def look_key(self, job: Job) -> str:
         """Of all that the picture of a spot hangs on but who owns it."""
         joining = self.set.joining
-        return key_of(self._light_key(job), joining.blend_pct, joining.blend)
+        bent = self._seen_key(job) if joining.bend_seams or joining.bent else ""
+        return key_of(self._light_key(job), joining.blend_pct, joining.blend, bent)
 
     def kept(self, key: str, make: Callable[[], Any]) -> Any:
         """What `make` gives, kept by a key of all that it hangs on."""
@@ -139,7 +140,7 @@ class PanoramaStages(LaidOutFrames):
         best = np.full((region.height, region.width), -1.0, np.float32)
         owner = np.full(best.shape, -1, np.int16)
         for n in owners_near(own, where):
-            seen = covered(canvas, region, self.posed(job)[n])
+            seen = covered(canvas, region, self.shown_posed(job)[n])
             if not seen.any():
                 continue
             claim = np.where(seen, where.spread(softly(own, n, where.nodes)) + np.float32(2), np.float32(-1))

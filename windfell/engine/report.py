@@ -42,6 +42,7 @@ def panorama_report(
             "by": found.by_edges.by, "edges": found.by_edges.edges, "error_deg": round(found.by_edges.error_deg, 4)},
         "parallax_px": _rounded(parallax_px(found)),
         "parallax_evened": _evened(stages, job),
+        "seams_bent": _seams_bent(stages, job),
         "projection": "flat" if found.flat else stages.choice(job).projection,
         "reason": stages.choice(job).reason,
         "width": size[0],
@@ -67,6 +68,15 @@ def _evened(stages: PanoramaStages, job: Job) -> dict[str, Any] | None:
     if not stages.set.joining.even_parallax:
         return None
     found = stages.evened(job)
+    return {"frames_bent": len(found.bends), "before_px": round(found.before_px, 4),
+            "after_px": round(found.after_px, 4)}
+
+
+def _seams_bent(stages: PanoramaStages, job: Job) -> dict[str, Any] | None:
+    joining = stages.set.joining
+    if not joining.bend_seams and not joining.bent:
+        return None
+    found = stages.seam_bends(job)
     return {"frames_bent": len(found.bends), "before_px": round(found.before_px, 4),
             "after_px": round(found.after_px, 4)}
 

@@ -16,19 +16,21 @@ class Bend:
     """A uniform bicubic B-spline over a frame of width x height px (de Boor 1978).
 
     `coefficients` (rows, columns, 2) in px of the frame; at least 4 x 4. A spot never moves farther than the
-    largest of them. Beyond the frame the drift is that of its edge.
+    largest of them. Beyond the frame the drift is that of its edge. `over`: another bend that it adds to.
     """
 
     width: int
     height: int
     coefficients: Array
+    over: Bend | None = None
 
     def at(self, points: Array) -> Array:
         """The drift (..., 2) px at px (..., 2) as the lens alone sees them; NaN for NaN."""
         flat = points.reshape(-1, 2)
         index, weight = basis(flat, self.width, self.height, self.coefficients.shape[:2])
         drift = np.einsum("nk,nkc->nc", weight, self.coefficients.reshape(-1, 2)[index])
-        return np.where(np.isfinite(flat), drift, np.nan).reshape(points.shape)
+        drift = np.where(np.isfinite(flat), drift, np.nan).reshape(points.shape)
+        return drift if self.over is None else drift + self.over.at(points)
 
     def undone(self, points: Array) -> Array:
         """The px (..., 2) that drift to these."""
@@ -40,7 +42,8 @@ class Bend:
     def scaled(self, width: int, height: int) -> Bend:
         """The same for the frame resized to width x height px."""
         ratio = np.array([width / self.width, height / self.height])
-        return replace(self, width=width, height=height, coefficients=self.coefficients * ratio)
+        over = self.over and self.over.scaled(width, height)
+        return replace(self, width=width, height=height, coefficients=self.coefficients * ratio, over=over)
 
 
 def basis(points: Array, width: int, height: int, shape: tuple[int, int]) -> tuple[NDArray[np.intp], Array]:

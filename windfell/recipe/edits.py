@@ -77,6 +77,8 @@ VALUE_WORDS = {
     "joining.blend_pct": "blend",
     "joining.fine": "spots found fine",
     "joining.even_parallax": "even out parallax",
+    "joining.bend_seams": "bend along seams",
+    "joining.bent": "seams bent together",
     "combining.rule": "rule",
     "combining.kappa_low": "spreads kept below",
     "combining.kappa_high": "spreads kept above",

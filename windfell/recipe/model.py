@@ -428,8 +428,19 @@ class Given:
 
 
 @dataclass(frozen=True)
+class BentSeam:
+    """A seam between two frames (ids) along which they are bent together."""
+
+    a: str
+    b: str
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
 class Joining:
-    """`even_parallax`: frames are bent a little, smoothly, so that near things meet. `given`: the later ones win."""
+    """`even_parallax`: frames are bent a little, smoothly, so that near things meet. `bend_seams`: also along every
+    seam, so that what both show there meets; else along those that are `bent`. `given`: the later ones win.
+    """
 
     match_light: bool = True
     cut_seams: bool = True
@@ -438,6 +449,8 @@ class Joining:
     even_parallax: bool = False
     fine: tuple[FineSpot, ...] = ()
     given: tuple[Given, ...] = ()
+    bend_seams: bool = False
+    bent: tuple[BentSeam, ...] = ()
     unknown: Unknown = ()
 
 

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
-from PySide6.QtWidgets import QCheckBox, QLabel, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QStackedWidget, QVBoxLayout, QWidget
 
 from windfell.align.even import Evened
 from windfell.app import theme
@@ -21,6 +21,7 @@ from windfell.app.stations.station import Station
 from windfell.app.widgets.bars import Bars
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
+from windfell.engine.seam_bends import SeamBends
 from windfell.job import Job
 from windfell.recipe.model import Blend, FrameSet, picture_parts
 
@@ -37,6 +38,7 @@ class SeamPicture:
     shares: list[float | None]
     gains_ev: list[float | None]
     evened: Evened | None = None
+    bent: SeamBends | None = None
 
 
 class Join(Station):
@@ -61,6 +63,9 @@ class Join(Station):
         self.even.setToolTip("Bend the frames a little, smoothly, where near things do not meet; "
                              "left alone where that would not help")
         self.even.clicked.connect(lambda on: session.change("joining.even_parallax", on, True))
+        self.bend = QCheckBox("Bend along seams")
+        self.bend.setToolTip("What two frames still show apart along a seam meets halfway; gone a short way from it")
+        self.bend.clicked.connect(lambda on: session.change("joining.bend_seams", on, True))
         self.even_words = QLabel("")
         self.even_words.setWordWrap(True)
         self.even_words.setProperty("role", "quiet")
@@ -81,8 +86,14 @@ class Join(Station):
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 4, 0, 0)
-        column.setSpacing(7)
-        for part in (self.light, self.cut, self.even, self.even_words, self.blend):
+        column.setSpacing(4)
+        for part in (self.light, self.cut):
+            column.addWidget(part)
+        bends = QHBoxLayout()
+        bends.addWidget(self.even)
+        bends.addWidget(self.bend)
+        column.addLayout(bends)
+        for part in (self.even_words, self.blend):
             column.addWidget(part)
         column.addStretch(1)
         self.stack.addWidget(page)
@@ -153,6 +164,7 @@ class Join(Station):
         self.light.setChecked(frame_set.joining.match_light)
         self.cut.setChecked(frame_set.joining.cut_seams)
         self.even.setChecked(frame_set.joining.even_parallax)
+        self.bend.setChecked(frame_set.joining.bend_seams)
         self.blending.set_value(str(frame_set.joining.blend))
         self.blend.set_value(frame_set.joining.blend_pct)
         self.blend.setEnabled(frame_set.joining.blend is Blend.WIDE)
@@ -211,7 +223,8 @@ class Join(Station):
             chosen = ids.index(self.session.frame_id) if self.session.frame_id in ids else None
         self.area.show_values([None if s is None else 100 * s for s in shares], chosen)
         self.gain.show_values(self.seams.gains_ev if self.seams else [], chosen)
-        self.even_words.setText(evened_words(self.seams.evened) if self.seams else "")
+        said = [evened_words(self.seams.evened), bent_words(self.seams.bent)] if self.seams else []
+        self.even_words.setText(" ".join(w for w in said if w))
         self.even_words.setVisible(bool(self.even_words.text()))
 
     def _pick(self, n: int) -> None:
@@ -251,7 +264,18 @@ def seam_picture(engine, project, set_id: str, job: Job) -> SeamPicture:
         shares[n] = float(((owner == k) & covers).sum()) / total
         gains[n] = ev[k] - least
     evened = stages.evened(job) if stages.set.joining.even_parallax else None
-    return SeamPicture(image, shares, gains, evened)
+    joining = stages.set.joining
+    bent = stages.seam_bends(job) if joining.bend_seams or joining.bent else None
+    return SeamPicture(image, shares, gains, evened, bent)
+
+
+def bent_words(bent: SeamBends | None) -> str:
+    """What bending along seams did, in figures."""
+    if bent is None:
+        return ""
+    if not bent.bends:
+        return "Along the seams there is nothing to bend."
+    return f"Along seams {bent.before_px:.2f} px apart, now {bent.after_px:.2f} px."
 
 
 def evened_words(evened: Evened | None) -> str:

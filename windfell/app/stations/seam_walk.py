@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
@@ -25,8 +25,8 @@ from windfell.engine.owning import given_spot
 from windfell.engine.seam_walk import Stretch, loupes, seam_walk
 from windfell.geometry.directions import degrees_of
 from windfell.job import Job
-from windfell.recipe.edits import Edit
-from windfell.recipe.model import FineSpot, Project
+from windfell.recipe.edits import Edit, set_values
+from windfell.recipe.model import BentSeam, FineSpot, FrameSet, Project
 
 MARK = 1.0
 LISTED = 120
@@ -103,19 +103,21 @@ class SeamWalk(QWidget):
         self.loupes = Loupes()
         self.before, self.after = QPushButton("Previous"), QPushButton("Next")
         self.give, self.take = QPushButton("Give left"), QPushButton("Give right")
+        self.bend = QPushButton("Bend", checkable=True)
         self.fine = QPushButton("It is fine")
         tips = ("To the one before in the list (,)", "To the next in the list (.)",
                 "The spot is given to the frame at the left (G)",
                 "The spot is given to the frame at the right (Shift+G)",
+                "Both frames are bent a little along their seam, so that they meet (V)",
                 "Leave it out of the list (J)")
         for button, step, tip in zip(
-                (self.before, self.after, self.give, self.take, self.fine),
+                (self.before, self.after, self.give, self.take, self.bend, self.fine),
                 (lambda: self.step(-1), lambda: self.step(1), lambda: self.give_spot(0), lambda: self.give_spot(1),
-                 self.mark_fine), tips, strict=True):
+                 self.bend_together, self.mark_fine), tips, strict=True):
             button.clicked.connect(lambda _=False, f=step: f())
             button.setToolTip(tip)
         row = QHBoxLayout()
-        for button in (self.before, self.after, self.give, self.take, self.fine):
+        for button in (self.before, self.after, self.give, self.take, self.bend, self.fine):
             row.addWidget(button)
         row.addStretch(1)
         left = QVBoxLayout()
@@ -194,6 +196,9 @@ class SeamWalk(QWidget):
         there = self.stretch is not None
         for button in (self.give, self.take, self.fine):
             button.setEnabled(there)
+        own = self.session.frame_set
+        self.bend.setEnabled(there and own is not None and not own.joining.bend_seams)
+        self.bend.setChecked(there and own is not None and (own.joining.bend_seams or self._bent(own) is not None))
         for button in (self.before, self.after):
             button.setEnabled(bool(self._rows))
         if there:
@@ -244,6 +249,26 @@ class SeamWalk(QWidget):
                 s.edit(edit, True)
 
         s.desk.ask("give", work, done)
+
+    def _bent(self, own: FrameSet) -> BentSeam | None:
+        """The seam of the stretch among those bent together."""
+        ids = [f.id for f in own.frames]
+        numbers = {self.walk.numbers[n] for n in (self.stretch.a, self.stretch.b)}
+        return next((b for b in own.joining.bent if b.a in ids and b.b in ids and {
+            1 + ids.index(b.a), 1 + ids.index(b.b)} == numbers), None)
+
+    def bend_together(self) -> None:
+        """The stretch's two frames are bent along their seam; once more: no longer."""
+        s, stretch = self.session, self.stretch
+        if stretch is None or s.frame_set is None or s.frame_set.joining.bend_seams:
+            return
+        known, bent = self._bent(s.frame_set), s.frame_set.joining.bent
+        a, b = (self.walk.numbers[n] for n in (stretch.a, stretch.b))
+        pair = BentSeam(s.frame_set.frames[a - 1].id, s.frame_set.frames[b - 1].id)
+        seams = (*bent, pair) if known is None else tuple(x for x in bent if x != known)
+        words = f"bend frames {a} and {b} together" if known is None else f"frames {a} and {b} unbent"
+        edit = set_values(s.project, s.set_id, {"joining.bent": seams})
+        s.edit(replace(edit, words=words, merge=None), True)
 
     def mark_fine(self) -> None:
         """The stretch is fine: it leaves the list."""
