@@ -26,7 +26,7 @@ from windfell.join.warp import Warped, frame_map, warped
 from windfell.pixels.colour import perceptual
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Blend, Given
+from windfell.recipe.model import Blend, Frame, Given
 from windfell.shape.bounds import covered_rays, fitted_canvas, native_px_per_unit
 from windfell.shape.canvas import Canvas
 
@@ -110,6 +110,14 @@ class JoinedFrames(RegisteredFrames):
             tuple(sorted((numbers[s.a], numbers[s.b]))) for s in joining.bent if s.a in numbers and s.b in numbers)
         key = key_of("seam bends", self._owner_key(job), sorted(pairs) if pairs is not None else None)
         return self._once("seam bends", lambda: self._host.cache.get(key, lambda: seam_bends(self, pairs, job)))
+
+    def piece(self, frame: Frame, job: Job) -> Sheet:
+        """The pixels of a picture file that is laid over the panorama."""
+        return self._host.opened(self._project, frame, job).sheet(1.0, job)
+
+    def seen_key(self, job: Job) -> str:
+        """Of the joined picture around the frames, whatever the view, without repairs."""
+        return key_of(self._seen_key(job), self.set.joining.blend_pct, self.set.joining.blend)
 
     def straight_frame(self, n: int, canvas: Canvas, region: Region, job: Job) -> Warped | None:
         """Placed frame `n`, lit, on a region of a canvas, not bent along seams; None if it is not there."""

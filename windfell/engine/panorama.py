@@ -16,6 +16,7 @@ from windfell.engine.draft import drafted
 from windfell.engine.joined import FEATHER_LEVELS, FEATHER_SIGMA
 from windfell.engine.laid_out import LaidOutFrames
 from windfell.engine.picture import Picture
+from windfell.engine.repairs import repaired
 from windfell.engine.sources import FULL_FROM, canonical_scale
 from windfell.engine.surface import Ownership, heard_at, owner_at, owners_near, sampled, softly, surface_map
 from windfell.job import Job
@@ -40,7 +41,7 @@ class PanoramaStages(LaidOutFrames):
     def key(self, job: Job) -> str:
         """Changes when the picture may have changed."""
         s = self.set
-        return key_of(self._seen_key(job), s.view, s.outline, s.joining.blend_pct, s.joining.blend)
+        return key_of(self._seen_key(job), s.view, s.outline, s.joining.blend_pct, s.joining.blend, *s.repairs)
 
     def look_key(self, job: Job) -> str:
         """Of all that the picture of a spot hangs on but who owns it."""
@@ -80,9 +81,14 @@ class PanoramaStages(LaidOutFrames):
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
         """A region, in px of the picture at that scale."""
-        job.check()
         full = self.canvas(job)
         canvas = full.resized(round(full.width * scale), round(full.height * scale))
+        picture = self.joined_on(canvas, region, job)
+        return repaired(self, picture, canvas, region, len(self.set.repairs), job)
+
+    def joined_on(self, canvas: Canvas, region: Region, job: Job) -> Picture:
+        """A region of any canvas around the frames, joined, without repairs."""
+        job.check()
         levels = self._fine_levels(canvas.px_per_unit, job)
         grown = region.grown(reach(levels))
         own = self.ownership(job)

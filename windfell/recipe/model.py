@@ -12,6 +12,7 @@ from enum import StrEnum
 
 from windfell.recipe.areas import Area
 from windfell.recipe.limits import Unknown, number
+from windfell.recipe.repairs import Repair
 
 
 class Kind(StrEnum):
@@ -549,6 +550,7 @@ class FrameSet:
     outline: Outline = Outline()
     joining: Joining = Joining()
     combining: Combining = Combining()
+    repairs: tuple[Repair, ...] = ()
     output: Output = Output()
     proposed: bool = False
     unknown: Unknown = ()
@@ -597,7 +599,7 @@ def nested_in(project: Project, set_id: str) -> set[str]:
 
 def areas_of(own: FrameSet) -> list[Area]:
     """All areas of a set."""
-    found = [g.area for g in own.joining.given]
+    found = [g.area for g in own.joining.given] + [r.area for r in own.repairs]
     return found + [a for a in (own.combining.region, *(x.area for x in own.combining.layers)) if a is not None]
 
 
@@ -609,6 +611,6 @@ def picture_parts(project: Project, set_id: str) -> tuple:
     joining = replace(frame_set.joining, fine=())
     own = (
         frame_set.kind, frame_set.used, frame_set.registration, frame_set.view,
-        frame_set.outline, joining, frame_set.combining, wide,
+        frame_set.outline, joining, frame_set.combining, frame_set.repairs, wide,
     )
     return own, inner

@@ -20,7 +20,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.errors import OutputFailed, ProjectUnreadable, border
-from windfell.recipe.model import FileSource, Frame, Project, SetSource, VideoInstant, areas_of, nested_in
+from windfell.recipe.model import FileSource, Frame, FrameSet, Project, SetSource, VideoInstant, areas_of, nested_in
+from windfell.recipe.repairs import Repair
 from windfell.recipe.words import WrongWord, from_words, to_words
 
 SCHEMA = 1
@@ -189,7 +190,10 @@ def _with_paths(project: Project, change) -> Project:
             return replace(frame, source=source)
         return frame
 
-    sets = tuple(replace(s, frames=tuple(moved(f) for f in s.frames)) for s in project.sets)
+    def pieces(s: FrameSet) -> tuple[Repair, ...]:
+        return tuple(replace(r, path=change(r.path)) if r.path else r for r in s.repairs)
+
+    sets = tuple(replace(s, frames=tuple(moved(f) for f in s.frames), repairs=pieces(s)) for s in project.sets)
     return replace(project, sets=sets)
 
 
@@ -210,7 +214,7 @@ def missing_files(project: Project) -> list[str]:
     paths = [
         f.source.path for s in project.sets for f in s.frames
         if isinstance(f.source, FileSource | VideoInstant)
-    ]
+    ] + [r.path for s in project.sets for r in s.repairs if r.path]
     return [p for p in dict.fromkeys(paths) if not os.path.isfile(p)]
 
 

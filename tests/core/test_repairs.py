@@ -1,0 +1,142 @@
+"""Pieces laid over a panorama: cloned, filled, taken back from a flat view; they stay on their place."""
+
+import tempfile
+import unittest
+from dataclasses import replace
+from functools import lru_cache
+from pathlib import Path
+
+import cv2
+import numpy as np
+import tifffile
+
+from tests.support import engine, frames_in, project_of, ridge
+from windfell.engine.flat_view import flat_set, taken_back, write_flat_view
+from windfell.engine.repairs import smoothly_filled
+from windfell.errors import BadRequest
+from windfell.geometry.directions import rays_of
+from windfell.job import Job
+from windfell.recipe.areas import Area, Ellipse, Stroke
+from windfell.recipe.model import ProjectionChoice, View
+from windfell.recipe.project_file import load_project, missing_files, save_project
+from windfell.recipe.repairs import Mend, Repair
+
+SIDE = 900
+
+
+@lru_cache(maxsize=1)
+def scene():
+    return engine(), *project_of(frames_in(ridge()))
+
+
+def picture(repairs=(), view: View = View()):
+    """(light (h, w, 3), its canvas) of the row with repairs."""
+    own, project, set_id = scene()
+    changed = project.with_set(replace(project.set(set_id), repairs=tuple(repairs), view=view))
+    stages = own.stages(changed, set_id)
+    full = stages.canvas(Job())
+    scale = SIDE / full.width
+    canvas = full.resized(round(full.width * scale), round(full.height * scale))
+    return own.picture(changed, set_id, scale, Job()).light, canvas
+
+
+def at(light: np.ndarray, canvas, spot: tuple[float, float], reach: int = 4) -> np.ndarray:
+    x, y = np.rint(canvas.pixels(rays_of([spot]))[0]).astype(int)
+    return light[y - reach : y + reach + 1, x - reach : x + reach + 1]
+
+
+class Cloning(unittest.TestCase):
+    def test_a_clone_shows_the_source_and_leaves_the_rest(self):
+        plain, canvas = picture()
+        area = Area((Ellipse((5.0, 2.0), 8.0, 8.0, softness_pct=20.0),))
+        clone = Repair(Mend.CLONE, area, (-12.0, 2.0), (5.0, 2.0))
+        light, _ = picture((clone,))
+        there = at(plain, canvas, (-12.0, 2.0), 6)
+        self.assertLess(np.abs(at(light, canvas, (5.0, 2.0), 6) - there).mean(), 0.25 * np.abs(
+            at(plain, canvas, (5.0, 2.0), 6) - there).mean())
+        np.testing.assert_array_equal(at(light, canvas, (-12.0, 2.0)), at(plain, canvas, (-12.0, 2.0)))
+        np.testing.assert_array_equal(picture((replace(clone, on=False),))[0], plain)
+        np.testing.assert_array_equal(picture((replace(clone, area=Area()),))[0], plain)
+
+    def test_it_stays_on_its_place_when_the_view_changes(self):
+        clone = Repair(Mend.CLONE, Area((Ellipse((5.0, 2.0), 8.0, 8.0),)), (-12.0, 2.0), (5.0, 2.0))
+        views = View(), View(ProjectionChoice.STEREOGRAPHIC, yaw_deg=6.0, roll_deg=3.0)
+        found = [at(*picture((clone,), v), (5.0, 2.0), 2).mean(axis=(0, 1)) for v in views]
+        np.testing.assert_allclose(found[0], found[1], rtol=0.08)
+
+    def test_a_clone_takes_what_lies_below_it(self):
+        red = Repair(Mend.CLONE, Area((Ellipse((5.0, 2.0), 6.0, 6.0, softness_pct=0.0),)), (-12.0, 2.0), (5.0, 2.0))
+        again = Repair(Mend.CLONE, Area((Ellipse((12.0, 3.0), 4.0, 4.0, softness_pct=0.0),)), (5.0, 2.0), (12.0, 3.0))
+        light, canvas = picture((red, again))
+        both = at(light, canvas, (12.0, 3.0), 2).mean(axis=(0, 1)), at(light, canvas, (5.0, 2.0), 2).mean(axis=(0, 1))
+        np.testing.assert_allclose(*both, rtol=0.15)
+
+
+class Filling(unittest.TestCase):
+    def test_a_hole_in_a_smooth_picture_is_filled_as_it_was(self):
+        y, x = np.mgrid[:120, :160].astype(np.float32)
+        light = np.dstack([0.2 + 0.002 * x, 0.3 + 0.001 * y, 0.4 + 0 * x]).astype(np.float32)
+        known = np.hypot(x - 80, y - 60) > 25
+        holed = np.where(known[..., None], light, 9.0).astype(np.float32)
+        found = smoothly_filled(holed, known)
+        self.assertLess(np.abs(found - light).max(), 0.02)
+        np.testing.assert_allclose(found[known], light[known], atol=1e-5)
+
+    def test_a_fill_takes_a_thing_away_and_covers_what_no_frame_shows(self):
+        plain, canvas = picture()
+        spot = (0.0, -4.0)
+        light, _ = picture((Repair(Mend.FILL, Area((Stroke((spot,), 5.0, 20.0),))),))
+        before, after = at(plain, canvas, spot, 5), at(light, canvas, spot, 5)
+        self.assertLess(after.std(axis=(0, 1)).mean(), 0.35 * before.std(axis=(0, 1)).mean())
+        top = next(lat for lat in np.arange(5.0, 60, 0.5) if not at(plain, canvas, (0.0, lat), 0).any())
+        wide, _ = picture((Repair(Mend.FILL, Area((Stroke(((0.0, top - 0.5),), 6.0, 0.0),))),))
+        self.assertGreater(at(wide, canvas, (0.0, top), 0).min(), 0.02)
+
+
+class FlatViews(unittest.TestCase):
+    def setUp(self):
+        self.home = tempfile.TemporaryDirectory()
+        self.addCleanup(self.home.cleanup)
+        self.path = Path(self.home.name) / "flat.tif"
+        self.engine, self.project, self.set_id = scene()
+
+    def test_a_flat_view_written_changed_and_taken_back_lies_where_it_was(self):
+        look = (4.0, -3.0, 34.0)
+        written = write_flat_view(self.engine, self.project, self.set_id, look, self.path, Job())
+        pixels = tifffile.imread(self.path)
+        self.assertEqual((pixels.dtype, pixels.shape[:2]), (np.uint16, (written.height, written.width)))
+        self.assertAlmostEqual(written.width / written.height, 1.5, delta=0.01)
+        flat = flat_set(self.project.set(self.set_id), *look)
+        stages = self.engine.stages(self.project.with_set(flat), self.set_id)
+        spot = stages.canvas(Job()).pixels(rays_of([(4.0, -3.0)]))[0]
+        cv2.circle(pixels, tuple(np.rint(spot).astype(int).tolist()), 14, (65535, 0, 0, 65535), -1)
+        tifffile.imwrite(self.path, pixels)
+        for seen in (look, (6.0, -2.0, 38.0)):
+            repair = taken_back(self.engine, self.project, self.set_id, seen, self.path, Job())
+            self.assertAlmostEqual(repair.yaw_deg, 4.0, delta=0.05)
+            self.assertAlmostEqual(repair.pitch_deg, -3.0, delta=0.05)
+            self.assertAlmostEqual(repair.roll_deg, 0.0, delta=0.1)
+            self.assertAlmostEqual(repair.hfov_deg, 34.0, delta=0.1)
+        light, canvas = picture((repair,))
+        plain, _ = picture()
+        dot = at(light, canvas, (4.0, -3.0), 1).mean(axis=(0, 1))
+        self.assertGreater(dot[0], 5 * dot[1])
+        beside = at(light, canvas, (9.0, 0.0), 3), at(plain, canvas, (9.0, 0.0), 3)
+        self.assertLess(np.abs(beside[0] - beside[1]).mean(), 0.03)
+
+    def test_a_picture_of_something_else_is_refused_by_a_sentence(self):
+        rng = np.random.default_rng(1)
+        cv2.imwrite(str(self.path), rng.integers(0, 255, (300, 450, 3), np.uint8))
+        with self.assertRaisesRegex(BadRequest, "does not look like this part"):
+            taken_back(self.engine, self.project, self.set_id, (0.0, 0.0, 40.0), self.path, Job())
+
+    def test_pieces_are_kept_with_the_project_and_missed_when_gone(self):
+        self.path.write_bytes(b"x")
+        piece = Repair(Mend.PICTURE, path=str(self.path))
+        project = self.project.with_set(replace(self.project.set(self.set_id), repairs=(piece,)))
+        place = Path(self.home.name) / "p.windfell"
+        save_project(place, project, {})
+        again, _ = load_project(place)
+        self.assertEqual(again.set(self.set_id).repairs, (piece,))
+        self.path.unlink()
+        self.assertEqual(missing_files(again), [str(self.path)])

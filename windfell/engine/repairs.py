@@ -1,0 +1,234 @@
+"""Repairs laid over a panorama: cloned from elsewhere, filled smoothly, or taken from a flat view that came back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.areas.spots import Sphere
+from windfell.combine.meeting import edge_share
+from windfell.engine.areas import on_canvas
+from windfell.engine.cache import key_of
+from windfell.engine.picture import Picture
+from windfell.geometry.camera import Lens
+from windfell.geometry.posed import Posed
+from windfell.geometry.rotation import from_rotvec, from_yaw_pitch_roll
+from windfell.job import Job
+from windfell.join.light import FrameLight
+from windfell.join.warp import warped
+from windfell.pixels.resample import remapped
+from windfell.pixels.tiles import Region
+from windfell.recipe.areas import Ellipse, Gradient, Grown, Patch, Stroke
+from windfell.recipe.model import FileSource, Frame
+from windfell.recipe.repairs import Mend, Repair
+from windfell.shape.canvas import Canvas
+
+F32 = NDArray[np.float32]
+Array = NDArray[np.float64]
+
+LEAST = 1e-3
+FILL_SIDE = 384
+MARGIN_PX = 6
+WIDEST = 2.5
+PICTURE_EDGE = 0.02
+
+
+def repaired(stages: Any, picture: Picture, canvas: Canvas, region: Region, count: int, job: Job) -> Picture:
+    """The picture of a region with the first `count` repairs of the set laid over it."""
+    for n, repair in enumerate(stages.set.repairs[:count]):
+        if repair.on:
+            picture = _laid(stages, picture, n, repair, canvas, region, job)
+    return picture
+
+
+def _laid(stages: Any, below: Picture, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture:
+    if repair.way is Mend.PICTURE:
+        found = _from_picture(stages, repair, canvas, region, job)
+        if found is None:
+            return below
+        light, share = found
+        if repair.area.parts or repair.area.inverted:
+            share = share * on_canvas(repair.area, stages.area_ground, canvas, region, None)
+    else:
+        if repair.area.empty:
+            return below
+        share = on_canvas(repair.area, stages.area_ground, canvas, region, None)
+        box = _box(share > LEAST)
+        if box is None:
+            return below
+        at = box.within(Region(0, 0, region.width, region.height))
+        placed = Region(region.left + box.left, region.top + box.top, box.width, box.height)
+        take = _cloned if repair.way is Mend.CLONE else _filled
+        part = take(stages, n, repair, canvas, placed, job)
+        if part is None:
+            return below
+        light = np.zeros_like(below.light)
+        light[at] = part.light
+        there = np.zeros(share.shape, np.float32)
+        there[at] = part.covered
+        share = share * there
+    mixed = np.where(below.covered[..., None], below.light + share[..., None] * (light - below.light), light)
+    covered = below.covered | (share > 0.5)
+    return Picture(np.ascontiguousarray(np.where(covered[..., None], mixed, np.float32(0)), np.float32), covered)
+
+
+def _box(mask: NDArray[np.bool_]) -> Region | None:
+    rows, columns = np.flatnonzero(mask.any(axis=1)), np.flatnonzero(mask.any(axis=0))
+    if not len(rows):
+        return None
+    return Region(int(columns[0]), int(rows[0]), int(np.ptp(columns)) + 1, int(np.ptp(rows)) + 1)
+
+
+def _rays(canvas: Canvas, region: Region) -> Array:
+    x, y = np.arange(region.width) + region.left, np.arange(region.height) + region.top
+    return canvas.rays(np.stack(np.meshgrid(x, y), -1).astype(float))
+
+
+def _cloned(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
+    """What the picture, as it is below this repair, shows where the clone takes from."""
+    if repair.source is None or repair.to is None:
+        return None
+    rays = moved_rays(stages.area_ground, repair, _rays(canvas, region))
+    flat = _flat_around(rays, canvas)
+    if flat is None:
+        return None
+    whole = Region(0, 0, flat.width, flat.height)
+    picture = repaired(stages, stages.joined_on(flat, whole, job), flat, whole, n, job)
+    return _read(picture, flat, rays)
+
+
+def moved_rays(ground: Any, repair: Repair, rays: Array) -> Array:
+    """Where a clone reads for rays (..., 3): on the sphere turned the shortest way, on a flat subject shifted."""
+    source, to = (ground.points(np.array([p], float))[0] for p in (repair.source, repair.to))
+    if not isinstance(ground, Sphere):
+        spots = ground.of_rays(rays) + (source - to)
+        out = np.concatenate([spots, np.ones((*spots.shape[:-1], 1))], axis=-1)
+        return out / np.linalg.norm(out, axis=-1, keepdims=True)
+    axis = np.cross(to, source)
+    size = np.linalg.norm(axis)
+    if size < 1e-9:
+        return rays
+    return rays @ from_rotvec(axis / size * np.arctan2(size, to @ source)).T
+
+
+def _flat_around(rays: Array, canvas: Canvas) -> Canvas | None:
+    """A flat canvas about as fine as the picture that shows all rays (..., 3)."""
+    flat_rays = rays.reshape(-1, 3)
+    flat_rays = flat_rays[np.isfinite(flat_rays).all(axis=1)]
+    if not len(flat_rays):
+        return None
+    view = looking(flat_rays.mean(axis=0))
+    seen = flat_rays @ view
+    seen = seen[seen[:, 2] > 0.15]
+    if not len(seen):
+        return None
+    plane = np.clip(seen[:, :2] / seen[:, 2:], -WIDEST, WIDEST)
+    margin = MARGIN_PX / canvas.px_per_unit
+    low, high = plane.min(axis=0) - margin, plane.max(axis=0) + margin
+    size = np.maximum(4, np.ceil((high - low) * canvas.px_per_unit)).astype(int)
+    return Canvas("rectilinear", *low.tolist(), *high.tolist(), *size.tolist(), tuple(view.ravel()))
+
+
+def looking(ray: Array) -> Array:
+    """(3, 3): a level view along a ray."""
+    x, y, z = ray / max(np.linalg.norm(ray), 1e-12)
+    return from_yaw_pitch_roll(float(np.arctan2(x, z)), float(np.arcsin(np.clip(-y, -1, 1))), 0.0)
+
+
+def _read(picture: Picture, flat: Canvas, rays: Array) -> Picture:
+    where = flat.pixels(rays)
+    inside = np.isfinite(where).all(axis=-1)
+    where = np.where(inside[..., None], where, -9.0).astype(np.float32)
+    light = remapped(picture.light, where, False)
+    covered = cv2.remap(picture.covered.astype(np.uint8), where, None, cv2.INTER_NEAREST, borderValue=0) > 0
+    return Picture(np.maximum(light, 0), covered & inside)
+
+
+def _filled(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
+    """The area closed from what surrounds it, smoothly."""
+    flat = _around_area(stages.area_ground, repair)
+    if flat is None:
+        return None
+
+    def make() -> Picture:
+        whole = Region(0, 0, flat.width, flat.height)
+        below = repaired(stages, stages.joined_on(flat, whole, job), flat, whole, n, job)
+        inside = on_canvas(repair.area, stages.area_ground, flat, whole, None) > LEAST
+        known = below.covered & ~inside
+        if not known.any():
+            return Picture(below.light, np.zeros_like(known))
+        return Picture(smoothly_filled(below.light, known), np.ones_like(known))
+
+    key = key_of("filled", stages.seen_key(job), stages.set.repairs[:n], repair.area, flat)
+    return _read(stages.kept(key, make), flat, _rays(canvas, region))
+
+
+def _around_area(ground: Any, repair: Repair) -> Canvas | None:
+    """A small flat canvas around all parts of an area that have a place."""
+    points, reach = [], 0.0
+    for part in repair.area.parts:
+        if isinstance(part, Stroke | Grown):
+            runs = [part.points] if isinstance(part, Stroke) else part.inside
+            points += [p for run in runs for p in run]
+            reach = max(reach, part.size)
+        elif isinstance(part, Patch):
+            points += part.corners
+        elif isinstance(part, Ellipse):
+            points.append(part.middle)
+            reach = max(reach, part.across / 2, part.down / 2)
+        elif isinstance(part, Gradient):
+            points += [part.start, part.end]
+    if not points:
+        return None
+    spots = ground.points(np.array(points, float))
+    if not isinstance(ground, Sphere):
+        spots = np.concatenate([spots, np.ones((len(spots), 1))], axis=1)
+    view = looking(spots.mean(axis=0))
+    seen = spots @ view
+    plane = np.clip(seen[:, :2] / np.maximum(seen[:, 2:], 0.15), -WIDEST, WIDEST)
+    half = 1.3 * (float(np.abs(plane).max()) + np.tan(min(np.radians(reach), 1.2))) + 0.01
+    return Canvas("rectilinear", -half, -half, half, half, FILL_SIDE, FILL_SIDE, tuple(view.ravel()))
+
+
+def smoothly_filled(light: F32, known: NDArray[np.bool_]) -> F32:
+    """The light (h, w, 3) with what is not known taken from what surrounds it: pulled together from fine to coarse
+    and pushed back (Gortler et al. 1996), so that it passes over smoothly.
+    """
+    weight = known.astype(np.float32)
+    values = light * weight[..., None]
+    levels = [(values, weight)]
+    while min(levels[-1][1].shape) > 2:
+        values, weight = levels[-1]
+        size = (weight.shape[1] + 1) // 2, (weight.shape[0] + 1) // 2
+        levels.append((cv2.resize(values, size, interpolation=cv2.INTER_AREA),
+                       cv2.resize(weight, size, interpolation=cv2.INTER_AREA)))
+    values, weight = levels[-1]
+    filled = values / np.maximum(weight, 1e-6)[..., None]
+    if not (weight > 0).all():
+        mean = values.sum(axis=(0, 1)) / max(float(weight.sum()), 1e-6)
+        filled = np.where((weight > 0)[..., None], filled, mean)
+    for values, weight in reversed(levels[:-1]):
+        up = cv2.resize(filled, weight.shape[::-1], interpolation=cv2.INTER_LINEAR)
+        share = np.minimum(weight, 1)[..., None]
+        filled = share * values / np.maximum(weight, 1e-6)[..., None] + (1 - share) * cv2.GaussianBlur(up, (3, 3), 0)
+    return np.ascontiguousarray(filled, np.float32)
+
+
+def _from_picture(stages: Any, repair: Repair, canvas: Canvas, region: Region, job: Job) -> tuple[F32, F32] | None:
+    """(light (h, w, 3), share (h, w)) of a flat view that was taken back."""
+    sheet = stages.piece(Frame("piece", FileSource(str(Path(repair.path)))), job)
+    focal = 0.5 * sheet.width / np.tan(np.radians(repair.hfov_deg) / 2)
+    turn = from_yaw_pitch_roll(*np.radians([repair.yaw_deg, repair.pitch_deg, repair.roll_deg]))
+    posed = Posed(Lens(sheet.width, sheet.height, focal), turn)
+    seen = warped(sheet, canvas, region, posed, FrameLight())
+    if seen is None:
+        return None
+    soft = PICTURE_EDGE * min(sheet.width, sheet.height) * canvas.px_per_unit / focal
+    grown = region.grown(int(np.ceil(soft)) + 1)
+    around = warped(sheet, canvas, grown, posed, FrameLight())
+    share = edge_share(around.mask(), (grown.height, grown.width), soft)
+    return seen.light, np.ascontiguousarray(share[region.within(grown)])

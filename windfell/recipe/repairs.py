@@ -1,0 +1,38 @@
+"""Repairs: pieces laid over a panorama where an area says, which stay on their place of the sphere."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from windfell.recipe.areas import Area, Point
+from windfell.recipe.limits import Unknown, number
+
+NOTHING = Area()
+
+
+class Mend(StrEnum):
+    """Where a repair's pixels come from: the picture elsewhere, its surroundings smoothly, or a picture file."""
+
+    CLONE = "clone"
+    FILL = "fill"
+    PICTURE = "picture"
+
+
+@dataclass(frozen=True)
+class Repair:
+    """A clone shows at `to` what the picture shows at `source` (points of the ground). A picture is a flat view that
+    looks to `yaw_deg`, `pitch_deg` of the level world, `hfov_deg` wide; without parts in its area all of it is laid.
+    """
+
+    way: Mend
+    area: Area = NOTHING
+    source: Point | None = None
+    to: Point | None = None
+    path: str = ""
+    yaw_deg: float = number(0.0, -360.0, 360.0, "°")
+    pitch_deg: float = number(-90.0, -90.0, 90.0, "°")
+    roll_deg: float = number(0.0, -180.0, 180.0, "°")
+    hfov_deg: float = number(90.0, 1.0, 170.0, "°")
+    on: bool = True
+    unknown: Unknown = ()
