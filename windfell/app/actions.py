@@ -46,6 +46,8 @@ ACTIONS = (
     ActionSpec("compare_divide", "Compare: divide", "Picture", ("D",), "set"),
     ActionSpec("compare_blink", "Compare: blink", "Picture", ("K",), "set"),
     ActionSpec("compare_ghost", "Compare: ghost", "Picture", ("H",), "set"),
+    ActionSpec("look_around", "Look around inside the panorama", "Picture", ("Q",), "set",
+               ("shape", "join")),
     ActionSpec("fold_frames", "Fold the frames column", "Picture", ("F4",)),
     ActionSpec("fold_bench", "Fold or unfold the bench", "Picture", ("Shift+F4",)),
     ActionSpec("lighter_surround", "Lighter surround", "Picture", ("Ctrl+Up",)),

@@ -246,6 +246,14 @@ class Deeds:
     def on_bend_stretch(self) -> None:
         self._walk.bend_together()
 
+    def on_look_around(self) -> None:
+        if not self.window.look.possible:
+            self.session.say("Only inside a panorama can one look around.", "info")
+            return
+        self.window.looking = not self.window.looking
+        self.window.refresh()
+        (self.window.look if self.window.looking else self.window.view).setFocus()
+
     def on_take_frame(self) -> None:
         self.window.stations["join"].own.take_frame()
 

@@ -28,6 +28,7 @@ from windfell.app.before import before_project
 from windfell.app.bench import Bench
 from windfell.app.deeds import Deeds
 from windfell.app.frames_column import FramesColumn
+from windfell.app.picture.look_around import LookAround
 from windfell.app.picture.source import PictureSource
 from windfell.app.picture.view import PictureView
 from windfell.app.readiness import Readiness
@@ -72,6 +73,9 @@ class Window(QMainWindow):
         self.area_bar = AreaBar()
         self.hand = AreaHand(session, self.view, self.area_bar)
         self.hand.picture_of = lambda project: self.station.picture_of(project)
+        self.look = LookAround(session)
+        self.look.turned.connect(lambda words: self.status.point(words))
+        self.looking = False
         self.frames = FramesColumn(session, self.thumbnails)
         self.ridge = RidgeLine()
         self.status = StatusLine(session.desk)
@@ -118,6 +122,7 @@ class Window(QMainWindow):
 
         self.pages = QStackedWidget()
         self.pages.addWidget(self.view)
+        self.pages.addWidget(self.look)
         for station in self.stations.values():
             if station.page is not None:
                 self.pages.addWidget(station.page)
@@ -227,7 +232,10 @@ class Window(QMainWindow):
             self.station.entered()
         self._fill_chooser()
         self.station.refresh()
-        self.pages.setCurrentWidget(self.station.page or self.view)
+        self.looking = self.looking and self.station.page is None and self.look.possible
+        self.pages.setCurrentWidget(self.look if self.looking else self.station.page or self.view)
+        if self.looking:
+            self.look.show_now()
         self.bench.show_station(self.station)
         self.frames.setVisible(s.station != "gather" and s.frame_set is not None)
         self._show_picture()

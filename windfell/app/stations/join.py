@@ -15,6 +15,7 @@ from windfell.app import theme
 from windfell.app.area_hand import AreaHand
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.mending import FlatPage, Mending
 from windfell.app.stations.owning import Owning
 from windfell.app.stations.seam_walk import SeamWalk
 from windfell.app.stations.station import Station
@@ -23,7 +24,7 @@ from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
 from windfell.engine.seam_bends import SeamBends
 from windfell.job import Job
-from windfell.recipe.model import Blend, FrameSet, picture_parts
+from windfell.recipe.model import Blend, FrameSet, Project, picture_parts
 
 SEAM_SIDE = 1400
 
@@ -77,7 +78,8 @@ class Join(Station):
         self.column.setContentsMargins(16, 6, 12, 4)
         self.pages = Choice("", (
             ("blend", "Blend", "How the frames pass into each other"),
-            ("own", "Own", "Which frame gives what")))
+            ("own", "Own", "Which frame gives what"),
+            ("mend", "Mend", "A flat view of any direction, to paint, clone and fill in")))
         self.pages.picked.connect(self.open_page)
         self.pages.set_value("blend")
         self.stack = QStackedWidget()
@@ -99,6 +101,10 @@ class Join(Station):
         self.stack.addWidget(page)
         self.own = Owning(session, view, hand)
         self.stack.addWidget(self.own)
+        self.flat = FlatPage()
+        self.flat.looked.connect(session.changed)
+        self.stack.addWidget(self.flat)
+        self.mending = Mending(session, view, hand, self.flat)
         self.column.addWidget(self.show_seams)
         self.blending = Choice("", (
             ("wide", "Wide bands", "Light passes over widely, detail narrowly"),
@@ -118,11 +124,13 @@ class Join(Station):
         column.addWidget(self.gain, 1)
         self.tabs = Choice("", (
             ("walk", "Seam walk", "Every stretch of every seam, the worst first"),
-            ("bars", "Area and light", "What each frame gives")))
+            ("bars", "Area and light", "What each frame gives"),
+            ("repairs", "Repairs", "Pieces laid over the picture")))
         self.sheets = QStackedWidget()
         self.sheets.addWidget(self.walk)
         self.sheets.addWidget(bars)
-        self.tabs.picked.connect(lambda v: self.sheets.setCurrentIndex(("walk", "bars").index(v)))
+        self.sheets.addWidget(self.mending)
+        self.tabs.picked.connect(self.open_tab)
         self.tabs.set_value("walk")
         self.instrument = QWidget()
         layout = QVBoxLayout(self.instrument)
@@ -146,11 +154,22 @@ class Join(Station):
     def open_page(self, name: str) -> None:
         """Show a page of the controls; the brush is put away elsewhere."""
         self.pages.set_value(name)
-        self.stack.setCurrentIndex(("blend", "own").index(name))
-        if name != "own":
-            self.hand.put_away()
-        else:
+        self.stack.setCurrentIndex(("blend", "own", "mend").index(name))
+        self.hand.put_away()
+        if name == "own":
             self.own.refresh()
+        elif name == "mend":
+            self.open_tab("repairs")
+        if name != "mend" and self.flat.on.isChecked():
+            self.flat.on.setChecked(False)
+
+    def open_tab(self, name: str) -> None:
+        """Show an instrument."""
+        self.tabs.set_value(name)
+        self.sheets.setCurrentIndex(("walk", "bars", "repairs").index(name))
+
+    def picture_of(self, project: Project) -> Project:
+        return self.mending.picture_of(project)
 
     def left(self) -> None:
         self.hand.put_away()
@@ -170,6 +189,7 @@ class Join(Station):
         self.blend.setEnabled(frame_set.joining.blend is Blend.WIDE)
         self.walk.refresh()
         self.own.refresh()
+        self.mending.refresh()
         self._ask(frame_set)
         self._show_bars()
 
@@ -231,6 +251,8 @@ class Join(Station):
         self.session.select_frame(self.session.frame_set.used[n].id)
 
     def _paint_seams(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
+        if self.flat.on.isChecked():
+            return
         self.own.paint_over(painter, rect)
         if self.seams is not None and self.show_seams.isChecked():
             painter.drawImage(rect, self.seams.image)

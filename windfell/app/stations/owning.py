@@ -150,7 +150,7 @@ class Owning(QWidget):
         if at is None or s.frame_set is None:
             s.say("Point at the picture first.", "info")
             return
-        engine, project, set_id = s.engine, s.project, s.set_id
+        engine, project, set_id = s.engine, self.hand.picture_of(s.project), s.set_id
 
         def ask(job: Job):
             stages = engine.stages(project, set_id)

@@ -1,0 +1,224 @@
+"""Mending at Join: flat views of the sphere, and repairs that stay on their place."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QFileDialog,
+    QHBoxLayout,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from windfell.app.area_hand import AreaHand, AreaTarget
+from windfell.app.picture.tool import Spot
+from windfell.app.picture.view import PictureView
+from windfell.app.session import Session
+from windfell.app.stations.station import Station
+from windfell.app.widgets.ruler import Ruler
+from windfell.engine.area_pictures import ground_at
+from windfell.engine.flat_view import flat_set, taken_back, write_flat_view
+from windfell.job import Job
+from windfell.recipe import mending
+from windfell.recipe.areas import Area, Point
+from windfell.recipe.model import Project
+from windfell.recipe.repairs import Mend, Repair
+
+LIST_WIDE = 320
+
+
+class FlatPage(QWidget):
+    """Where the flat view looks. `looked` when it looks elsewhere, or is put away."""
+
+    looked = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.on = QCheckBox("Flat view: a window onto the sphere")
+        self.on.toggled.connect(self.looked)
+        self.yaw = Ruler("Turn", -180, 180, 0, "°", 0.5)
+        self.pitch = Ruler("Tilt", -90, 90, -90, "°", 0.5)
+        self.wide = Ruler("Width", 10, 140, 90, "°", 0.5)
+        self.write, self.take = QPushButton("Write it…"), QPushButton("Take back…")
+        self.write.setToolTip("As a 16-bit TIFF, to be changed elsewhere")
+        self.take.setToolTip("Lay a changed flat view on its place; it is found by what was left alone in it")
+        row = QHBoxLayout()
+        for button in (self.write, self.take):
+            row.addWidget(button)
+        row.addStretch(1)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(4)
+        column.addWidget(self.on)
+        for ruler in (self.yaw, self.pitch, self.wide):
+            ruler.changed.connect(lambda *_: self.looked.emit())
+            column.addWidget(ruler)
+        column.addLayout(row)
+        column.addStretch(1)
+
+    @property
+    def look(self) -> tuple[float, float, float]:
+        """(yaw, pitch, width) in degrees."""
+        return self.yaw.value, self.pitch.value, self.wide.value
+
+
+class Mending(QWidget):
+    """The list of repairs, the last one on top of the others."""
+
+    def __init__(self, session: Session, view: PictureView, hand: AreaHand, flat: FlatPage) -> None:
+        super().__init__()
+        self.session, self._view, self.hand, self.flat = session, view, hand, flat
+        self.list = QListWidget()
+        self.list.setFixedWidth(LIST_WIDE)
+        self.list.setAccessibleName("Repairs")
+        self.list.itemChanged.connect(self._switched)
+        self.list.currentRowChanged.connect(lambda _: self._enable())
+        self.clone, self.fill = QPushButton("Clone…"), QPushButton("Fill…")
+        self.paint, self.remove = QPushButton("Paint more…"), QPushButton("Remove")
+        self.clone.setToolTip("Press where to take from, then paint where it shall be seen")
+        self.fill.setToolTip("Paint what is closed smoothly from what surrounds it: small holes, a missing cap")
+        self.words = Station.quiet("Repairs stay on their place when the view turns. The flat view (page Mend) shows "
+                                   "the ground and the sky without bending.")
+        for button, deed in ((self.clone, self.begin_clone), (self.fill, lambda: self.take_area(None, Mend.FILL)),
+                             (self.paint, self._paint_chosen), (self.remove, self._remove)):
+            button.clicked.connect(lambda _=False, f=deed: f())
+        flat.write.clicked.connect(lambda: self._ask_write())
+        flat.take.clicked.connect(lambda: self._ask_take())
+        self.spot = Spot()
+        self.spot.pressed.connect(self._from_here)
+        row = QHBoxLayout()
+        for button in (self.clone, self.fill, self.paint, self.remove):
+            row.addWidget(button)
+        row.addStretch(1)
+        right = QVBoxLayout()
+        right.addLayout(row)
+        right.addWidget(self.words)
+        right.addStretch(1)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.list)
+        layout.addLayout(right, 1)
+        self._shown: tuple | None = None
+
+    @property
+    def repairs(self) -> tuple[Repair, ...]:
+        own = self.session.frame_set
+        return own.repairs if own else ()
+
+    def refresh(self) -> None:
+        state = self.session.set_id, self.repairs
+        if state != self._shown:
+            row = self.list.currentRow()
+            self._shown = state
+            self.list.blockSignals(True)
+            self.list.clear()
+            for n, repair in enumerate(self.repairs):
+                item = QListWidgetItem(f"{n + 1}  {mending.repair_name(repair)}")
+                item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+                item.setCheckState(Qt.CheckState.Checked if repair.on else Qt.CheckState.Unchecked)
+                self.list.addItem(item)
+            self.list.blockSignals(False)
+            self.list.setCurrentRow(min(max(row, 0), len(self.repairs) - 1))
+        self._enable()
+
+    def _enable(self) -> None:
+        there = 0 <= self.list.currentRow() < len(self.repairs)
+        self.paint.setEnabled(there)
+        self.remove.setEnabled(there)
+
+    def _switched(self, item: QListWidgetItem) -> None:
+        n, s = self.list.row(item), self.session
+        on = item.checkState() == Qt.CheckState.Checked
+        if n < len(self.repairs) and self.repairs[n].on != on:
+            s.edit(mending.change_repair(s.project, s.set_id, n, "switch", on=on), True)
+
+    def _remove(self) -> None:
+        n, s = self.list.currentRow(), self.session
+        self.hand.put_away()
+        if 0 <= n < len(self.repairs):
+            s.edit(mending.remove_repair(s.project, s.set_id, n), True)
+
+    # -- what is painted
+
+    def begin_clone(self) -> None:
+        """The next press says where to take from."""
+        self.hand.put_away()
+        self._view.take_tool(self.spot)
+        self.session.say("Press where to take from; then paint where it shall be seen.", "info")
+
+    def _from_here(self, at: QPointF) -> None:
+        s = self.session
+        engine, project, set_id = s.engine, self.hand.picture_of(s.project), s.set_id
+        self._view.take_tool(None)
+        s.desk.ask("clone source", lambda job: ground_at(engine.stages(project, set_id), [(at.x(), at.y())], job)[0],
+                   lambda point: self.take_area(None, Mend.CLONE, point))
+
+    def _paint_chosen(self) -> None:
+        n = self.list.currentRow()
+        if 0 <= n < len(self.repairs):
+            self.take_area(n, self.repairs[n].way)
+
+    def take_area(self, n: int | None, way: Mend, source: Point | None = None) -> None:
+        """Draw where repair `n` holds; None: one more, which comes with its first stroke."""
+        set_id = self.session.set_id
+        at = len(self.repairs) if n is None else n
+
+        def read(project: Project) -> Area | None:
+            own = next((s for s in project.sets if s.id == set_id), None)
+            if own is None or at > len(own.repairs):
+                return None
+            return own.repairs[at].area if at < len(own.repairs) else Area()
+
+        def write(project: Project, area: Area) -> Project:
+            return mending.with_repair_area(project, set_id, at, way, area, source)
+
+        self.hand.take(AreaTarget(set_id, f"{way.capitalize()} of repair {at + 1}", read, write))
+
+    # -- flat views written and taken back
+
+    def _ask_write(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(self, "Write the flat view", "flat-view.tif", "TIFF (*.tif *.tiff)")
+        if path:
+            self.write_to(path)
+
+    def write_to(self, path: str) -> None:
+        """Write the flat view as it looks now."""
+        s, look = self.session, self.flat.look
+        engine, project, set_id = s.engine, s.project, s.set_id
+        place = Path(path if path.lower().endswith((".tif", ".tiff")) else f"{path}.tif")
+        s.desk.ask("flat view", lambda job: write_flat_view(engine, project, set_id, look, place, job),
+                   lambda done: s.say(f"{done.path}: {done.width} x {done.height} px written.", "good"))
+
+    def _ask_take(self) -> None:
+        kinds = "Pictures (*.tif *.tiff *.png *.jpg)"
+        path, _ = QFileDialog.getOpenFileName(self, "Take a flat view back", "", kinds)
+        if path:
+            self.take_back(path)
+
+    def take_back(self, path: str) -> None:
+        """Lay a changed flat view on its place."""
+        s, look = self.session, self.flat.look
+        engine, project, set_id = s.engine, s.project, s.set_id
+
+        def work(job: Job) -> Repair:
+            return taken_back(engine, project, set_id, look, Path(path), job)
+
+        def done(repair: Repair) -> None:
+            if s.project is project:
+                s.edit(mending.add_repair(s.project, set_id, repair), True)
+
+        s.desk.ask("flat view", work, done)
+
+    def picture_of(self, project: Project) -> Project:
+        """The picture as the flat view shows it, while that is on."""
+        own = next((s for s in project.sets if s.id == self.session.set_id), None)
+        if not self.flat.on.isChecked() or own is None:
+            return project
+        return project.with_set(replace(flat_set(own, *self.flat.look), id=own.id))

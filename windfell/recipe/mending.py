@@ -1,0 +1,81 @@
+"""Edits of a panorama's repairs."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from pathlib import PurePath
+from typing import Any
+
+from windfell.recipe.areas import Area, Ellipse, Gradient, Grown, Patch, Point, Stroke
+from windfell.recipe.edits import Edit
+from windfell.recipe.model import Project
+from windfell.recipe.repairs import Mend, Repair
+
+
+def repair_name(repair: Repair) -> str:
+    """What a repair is, in words."""
+    if repair.way is Mend.PICTURE:
+        return f"flat view {PurePath(repair.path).name}"
+    drawn = f"{len(repair.area.parts)} drawn"
+    if repair.way is Mend.CLONE and repair.source and repair.to:
+        return f"clone from {_apart(repair.source, repair.to):.1f}° away; {drawn}"
+    return f"{repair.way}; {drawn}"
+
+
+def _apart(a: Point, b: Point) -> float:
+    """How far two directions lie apart, in degrees."""
+    (lon, lat), (other_lon, other_lat) = (tuple(map(math.radians, p)) for p in (a, b))
+    cosine = math.sin(lat) * math.sin(other_lat) + math.cos(lat) * math.cos(other_lat) * math.cos(lon - other_lon)
+    return math.degrees(math.acos(max(-1.0, min(1.0, cosine))))
+
+
+def _with(project: Project, set_id: str, repairs: tuple[Repair, ...]) -> Project:
+    return project.with_set(replace(project.set(set_id), repairs=repairs))
+
+
+def add_repair(project: Project, set_id: str, repair: Repair) -> Edit:
+    repairs = (*project.set(set_id).repairs, repair)
+    return Edit(f"repair: {repair_name(repair)}", _with(project, set_id, repairs))
+
+
+def change_repair(project: Project, set_id: str, n: int, words: str, **values: Any) -> Edit:
+    repairs = list(project.set(set_id).repairs)
+    repairs[n] = replace(repairs[n], **values)
+    return Edit(f"{words} repair {n + 1}", _with(project, set_id, tuple(repairs)))
+
+
+def remove_repair(project: Project, set_id: str, n: int) -> Edit:
+    repairs = list(project.set(set_id).repairs)
+    del repairs[n]
+    return Edit(f"remove repair {n + 1}", _with(project, set_id, tuple(repairs)))
+
+
+def first_point(area: Area) -> Point | None:
+    """Where an area was begun."""
+    for part in area.parts:
+        if isinstance(part, Stroke):
+            return part.points[0] if part.points else None
+        if isinstance(part, Patch):
+            return part.corners[0] if part.corners else None
+        if isinstance(part, Grown):
+            return part.inside[0][0] if part.inside and part.inside[0] else None
+        if isinstance(part, Ellipse):
+            return part.middle
+        if isinstance(part, Gradient):
+            return part.start
+    return None
+
+
+def with_repair_area(
+    project: Project, set_id: str, n: int, way: Mend, area: Area, source: Point | None
+) -> Project:
+    """The project with the area of repair `n`; of one more if there are just `n`. A clone's source goes to where its
+    first stroke began.
+    """
+    repairs = list(project.set(set_id).repairs)
+    if n < len(repairs):
+        repairs[n] = replace(repairs[n], area=area)
+    else:
+        repairs.append(Repair(way, area, source, first_point(area) if way is Mend.CLONE else None))
+    return _with(project, set_id, tuple(repairs))
