@@ -1,9 +1,12 @@
 """Combine's pages driven: rules and what goes with them, straightened by a line, curves straightened, cropped."""
 
+from dataclasses import replace
+
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest
+from windfell.recipe.edits import Edit
 from windfell.recipe.model import Floor, Rule
 
 
@@ -73,6 +76,31 @@ class Combining(WindowTest):
         self.assertEqual(core.pins, [])
         self.combine.open_view("proofs")
         self.assertIsNone(self.window.view.overlay)
+        self.settle()
+
+    def test_trails_and_frames_have_pages_of_their_own(self):
+        self.combine._choose("maximum")
+        self.combine.open_tab("trails")
+        self.combine.every._line._move_to(2)
+        self.combine.fades["combining.fade_out_pct"]._line._move_to(40)
+        self.combine.beyond.click()
+        c = self.own.combining
+        self.assertEqual((c.every, c.fade_out_pct, c.beyond_noise), (2, 40.0, True))
+        self.settle()
+        self.assertIsNone(self.window.source.error)
+        self.combine._choose("median")
+        self.assertFalse(self.combine.every.isEnabled())
+        self.combine.open_view("frames")
+        spoil = self.combine.spoil
+        self.until(lambda: spoil.list.count() == len(self.own.used))
+        self.assertIn("dB", spoil.words.text())
+        dark = replace(self.own.frames[3].development, exposure_ev=-1.5)
+        frames = tuple(replace(f, development=dark) if n == 3 else f for n, f in enumerate(self.own.frames))
+        darker = self.session.project.with_set(replace(self.own, frames=frames))
+        self.session.edit(Edit("darken a frame", darker), True)
+        self.until(lambda: "frame 4" in spoil.list.item(0).text() and "EV" in spoil.list.item(0).text())
+        self.click(spoil.leave)
+        self.assertEqual([f.on for f in self.own.frames].index(False), 3)
         self.settle()
 
     def test_proofs_say_one_figure_each(self):

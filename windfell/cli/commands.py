@@ -137,7 +137,8 @@ def _combining(options: Namespace, base: str | None, output: Output) -> Combinin
     floor, level = options.black_floor
     return Combining(
         Rule(options.rule), *options.kappa, base, floor, level, darks, flats,
-        options.bridge, Display(options.map or ("none" if linear else "tone")))
+        options.bridge, Display(options.map or ("none" if linear else "tone")), every=max(1, options.every),
+        fade_in_pct=options.fade[0], fade_out_pct=options.fade[1], beyond_noise=options.beyond_noise)
 
 
 def _weighed(frame_set: FrameSet, options: Namespace) -> FrameSet:

@@ -154,11 +154,16 @@ def _stack(p: argparse.ArgumentParser) -> None:
     p.add_argument("--weights", metavar="FILE", help="how much each frame counts: numbers in order, or FILE,WEIGHT")
     p.add_argument("--base", metavar="N|FILE", help="the frame that is seen outside the region")
     p.add_argument("--region", metavar="MASK.png", help="where the rule holds: white is inside, the frames' size")
-    p.add_argument("--black-floor", type=shaping.floor, default=(Floor.OFF, 0.0), metavar="auto|LEVEL",
-                   help="what counts as black in each frame, taken off before light is added: found, or %% of white")
+    p.add_argument("--black-floor", type=shaping.floor, default=(Floor.OFF, 0.0), metavar="auto|even|LEVEL",
+                   help="what counts as black in each frame: found, just made even, or %% of white")
     p.add_argument("--dark", nargs="+", action="extend", default=[], metavar="FILE", help="frames of no light")
     p.add_argument("--flat", nargs="+", action="extend", default=[], metavar="FILE", help="frames of an even field")
     p.add_argument("--bridge", action="store_true", help="close gaps between lights that move on from frame to frame")
+    p.add_argument("--every", type=int, default=1, metavar="N", help="gather light from every N-th frame alone")
+    p.add_argument("--fade", type=shaping.fade, default=(0.0, 0.0), metavar="IN,OUT",
+                   help="gathered light grows and fades over so many %% of the series")
+    p.add_argument("--beyond-noise", action="store_true",
+                   help="a maximum shows only what is brighter than the noise lets expect")
     p.add_argument("--map", choices=[str(c) for c in Display], default=None,
                    help="how exposures are shown: linear radiance, by local compression, or fused")
     p.add_argument("--align", choices=[str(c) for c in Align], default="none")

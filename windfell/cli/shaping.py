@@ -72,10 +72,22 @@ def kappa(text: str) -> tuple[float, float]:
 
 
 def floor(text: str) -> tuple[Floor, float]:
-    """What counts as black: "auto", or a level in per cent of white."""
-    if text == "auto":
-        return Floor.AUTO, 0.0
+    """What counts as black: "auto", "even", or a level in per cent of white."""
+    if text in ("auto", "even"):
+        return Floor(text), 0.0
     return Floor.LEVEL, number(0, 100, "a level")(text.removesuffix("%"))
+
+
+def fade(text: str) -> tuple[float, float]:
+    """IN,OUT: per cent of a series, with or without the sign."""
+    parts = [p.strip().removesuffix("%") for p in text.split(",")]
+    try:
+        values = tuple(float(p) for p in parts)
+    except ValueError:
+        values = ()
+    if len(values) != 2 or not all(0 <= v <= 100 for v in values):
+        raise argparse.ArgumentTypeError(f"{text} is not two per cents, such as 20,40")
+    return values
 
 
 def room(text: str) -> Room:

@@ -35,6 +35,12 @@ def level_plane(percent: float) -> Plane:
     return Plane(((percent / 100, 0.0, 0.0),) * 3)
 
 
+def even_plane(black: Plane) -> Plane:
+    """What makes the empty field even and without colour: the black less its mean level."""
+    level = sum(v[0] for v in black.values) / 3
+    return Plane(tuple((a - level, b, c) for a, b, c in black.values))
+
+
 def black_plane(light: F32) -> Plane:
     """What counts as black in a frame (h, w, 3), seen small: the level of its dark surroundings, sloping smoothly.
 
@@ -86,17 +92,18 @@ def _calm_level(values: F32) -> Array:
 
 
 class CalibratedSheet(ChangedSheet):
-    """A sheet less its dark light, over its flat field, less its black floor; each of them None for none.
+    """A sheet less its dark light, over its flat field, less its black floor; each of them None for none. What is
+    left is multiplied by `gain`.
 
     `dark` and `flat` are light (h, w, 3) at the sheet's own size; `flat` about 1.
     """
 
     def __init__(
         self, sheet: Sheet | ChangedSheet, dark: F32 | None = None, flat: F32 | None = None,
-        floor: Plane | None = None,
+        floor: Plane | None = None, gain: float = 1.0,
     ) -> None:
         super().__init__(sheet)
-        self._dark, self._flat, self._floor = dark, flat, floor
+        self._dark, self._flat, self._floor, self._gain = dark, flat, floor, gain
 
     def light(self, left: int, top: int, right: int, bottom: int) -> F32:
         """Working-space light of a box of pixels."""
@@ -110,6 +117,8 @@ class CalibratedSheet(ChangedSheet):
             u = (2 * np.arange(left, right) + 1) / self.width - 1
             v = (2 * np.arange(top, bottom) + 1) / self.height - 1
             light = light - self._floor.at(u, v)  # noise stays on both sides of black
+        if self._gain != 1:
+            light = light * np.float32(self._gain)
         return np.ascontiguousarray(light)
 
 

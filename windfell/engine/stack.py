@@ -173,7 +173,9 @@ class StackStages(StackLight):
 
     def _order(self, places: tuple[Onto | NotOnto, ...]) -> list[int]:
         """The frames with a place, the reference first."""
-        used = [n for n, place in enumerate(places) if isinstance(place, Onto)]
+        c = self.set.combining
+        used = [n for n, place in enumerate(places) if isinstance(place, Onto)
+                and (n % c.every == 0 or n == self.reference() or not RULES[str(c.rule)].adds)]
         return sorted(used, key=lambda n: n != self.reference())
 
     def small_lights(self, job: Job) -> list[np.ndarray]:

@@ -8,17 +8,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.combine.influence import NOTHING, RuleFigures, against_mean, influence, rule_figures, whose
+from windfell.combine.spoiling import Spoiled, spoiled
 from windfell.combine.strips import Layer, shown
 from windfell.engine.cache import key_of
 from windfell.engine.sources import OpenedFile, canonical_scale
 from windfell.engine.stack_pile import PileStages
+from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.tiles import Region
 
 F32 = NDArray[np.float32]
 
 SAME = 5e-4
-CORE_SIDE, FIGURE_SIDE, MAP_SIDE = 1100, 260, 420
+CORE_SIDE, FIGURE_SIDE, MAP_SIDE, SPOIL_SIDE = 1100, 260, 420, 640
 
 
 @dataclass(frozen=True, eq=False)
@@ -108,6 +110,22 @@ def rule_map(stages: PileStages, what: str, job: Job) -> NDArray:
     if what == "against":
         return against_mean(planes, stages.rule, stages.setting(order, job))
     return np.array(order, np.int16)[whose(planes, stages.rule, stages.setting(order, job))]
+
+
+def spoiling(stages: PileStages, job: Job) -> dict[int, Spoiled]:
+    """A verdict on each frame in use that has a place."""
+    def find() -> dict[int, Spoiled]:
+        planes, order = _small(stages, SPOIL_SIDE, job)
+        places, size = stages.registration(job).frames, stages.whole_size(job)
+        moved = [planar.corner_shift(places[n].transform, *size) if places[n].lens is None else 0.0 for n in order]
+        return dict(zip(order, spoiled(planes, moved), strict=True))
+
+    return stages.kept(key_of("spoiling", stages.rule_key(job)), find)
+
+
+def next_gain_db(count: int) -> float:
+    """What one frame more would gain a mean of so many."""
+    return 10 * float(np.log10((count + 1) / max(1, count)))
 
 
 def _small(stages: PileStages, side: int, job: Job) -> tuple[list[F32], list[int]]:

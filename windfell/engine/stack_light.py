@@ -11,7 +11,16 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.combine.calibrated import CalibratedSheet, Plane, black_plane, evened_flat, level_plane, mean_light
+from windfell.combine.beyond import BeyondNoise
+from windfell.combine.calibrated import (
+    CalibratedSheet,
+    Plane,
+    black_plane,
+    even_plane,
+    evened_flat,
+    level_plane,
+    mean_light,
+)
 from windfell.combine.display import DisplayGain, fusion_gain, tone_gain
 from windfell.combine.exposures import CODE_STEP, estimated_exposures
 from windfell.combine.rules import RULES, Setting, StackRule
@@ -35,7 +44,21 @@ class StackLight(Stages):
 
     @property
     def rule(self) -> StackRule:
-        return RULES[str(self.set.combining.rule)]
+        c = self.set.combining
+        rule = RULES[str(c.rule)]
+        return BeyondNoise(rule, c.kappa_high) if c.beyond_noise and c.rule is Rule.MAXIMUM else rule
+
+    def faded(self, n: int) -> float:
+        """What used frame `n`'s light is multiplied by where light is gathered: less at the ends that fade."""
+        c, last = self.set.combining, len(self.set.used) - 1
+        if not RULES[str(c.rule)].adds or last < 1:
+            return 1.0
+        at, gain = 100 * n / last, 1.0
+        if c.fade_in_pct:
+            gain = min(gain, (at + 100 / last) / (c.fade_in_pct + 100 / last))
+        if c.fade_out_pct:
+            gain = min(gain, (100 - at + 100 / last) / (c.fade_out_pct + 100 / last))
+        return gain
 
     def _light_parts(self) -> tuple:
         """All that this changes of a picture."""
@@ -80,9 +103,10 @@ class StackLight(Stages):
         """A frame's sheet, calibrated and less its black floor; as it is where neither is asked for."""
         dark, flat = self._calibration(sheet.width, sheet.height, job)
         plane = self._floor(n, job, floor)
-        if dark is None and flat is None and plane is None:
+        gain = 1.0 if floor is not None or self.set.used[n].id == self.set.combining.base else self.faded(n)
+        if dark is None and flat is None and plane is None and gain == 1:
             return sheet
-        return CalibratedSheet(sheet, dark, flat, plane)
+        return CalibratedSheet(sheet, dark, flat, plane, gain)
 
     def _floor(self, n: int, job: Job, asked: tuple[Floor, float] | None = None) -> Plane | None:
         """What counts as black in a frame; `asked` for a layer of its own, else as for all but the base."""
@@ -104,7 +128,8 @@ class StackLight(Stages):
 
         fields = tuple(o.identity for o in self._fields(job))
         key = key_of("black floor", self._opened(job)[n].identity, development_key((frame,)), fields)
-        return self._host.cache.get(key, look)
+        black = self._host.cache.get(key, look)
+        return even_plane(black) if way is Floor.EVEN else black
 
     # -- the rule
 

@@ -79,10 +79,13 @@ class Rule(StrEnum):
 
 
 class Floor(StrEnum):
-    """What counts as black in each frame: nothing is taken off, what its dark surroundings show, or a level."""
+    """What counts as black in each frame: nothing is taken off, what its dark surroundings show, a level; or the
+    empty field is just made even and without colour, as bright as it was.
+    """
 
     OFF = "off"
     AUTO = "auto"
+    EVEN = "even"
     LEVEL = "level"
 
 
@@ -505,7 +508,9 @@ class Combining:
     `kappa_low`, `kappa_high`: the spreads that a clipped mean keeps below and above. `base`: the frame (id) that is
     seen outside of the region, in px of the reference (or a mask of a frame with that purpose). `floor_pct`: the
     level that counts as black, linear, in % of white. `darks`, `flats`: frames of no light, and of an even field.
-    `bridge`: gaps between lights that move on from frame to frame are closed. `display`: of exposures.
+    `bridge`: gaps between lights that move on from frame to frame are closed. `display`: of exposures. Where light is
+    gathered: every `every`-th frame alone; the first frames fade in over so much of the series, the last ones out;
+    `beyond_noise`: a maximum shows only what brightens beyond the noise.
     """
 
     rule: Rule = Rule.MEDIAN
@@ -520,6 +525,10 @@ class Combining:
     display: Display = Display.TONE
     region: Area | None = None
     layers: tuple[Layer, ...] = ()
+    every: int = number(1, 1, 1000)
+    fade_in_pct: float = number(0.0, 0.0, 100.0, "%")
+    fade_out_pct: float = number(0.0, 0.0, 100.0, "%")
+    beyond_noise: bool = False
     unknown: Unknown = ()
 
 

@@ -25,6 +25,7 @@ from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.stations.core_page import CorePage
 from windfell.app.stations.pile import PilePage
+from windfell.app.stations.spoil_page import SpoilPage
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.proofs import Alternative, Proofs
@@ -36,6 +37,7 @@ from windfell.recipe.edits import field_at
 from windfell.recipe.model import BentLine, Display, Floor, FrameSet, LineKind, Project, Rule
 
 CARD_WIDE = 190
+SHEETS = ("proofs", "pile", "core", "frames")
 QUIETS = ("median", "mean", "clipped-mean", "sum", "exposures")
 
 
@@ -51,7 +53,8 @@ class Combine(Station):
         self.column.setContentsMargins(16, 6, 12, 4)
         self.tabs = Choice("", (
             ("rule", "Rule", "What becomes of the frames' values"),
-            ("light", "Light", "What counts as black, gaps, how exposures are shown"),
+            ("light", "Light", "What counts as black, how exposures are shown"),
+            ("trails", "Trails", "Lights that move: gaps, fading, every n-th frame"),
             ("cut", "Cut", "Straighten and crop")))
         self.tabs.picked.connect(self.open_tab)
         self.tabs.set_value("rule")
@@ -60,6 +63,7 @@ class Combine(Station):
         self.column.addWidget(self.stack, 1)
         self._rule_page()
         self._light_page()
+        self._trails_page()
         self._cut_page(view)
         self.proofs = Proofs(
             session, [Alternative(r.name, r.title, r.suits) for r in RULES.values()],
@@ -72,7 +76,8 @@ class Combine(Station):
         self.pile = PilePage(session, hand)
         self.views = Choice("", (
             ("proofs", "Proofs", "Every rule, live"), ("pile", "Pile", "Layers over each other, the highest first"),
-            ("core", "Core", "The spot under the pointer through all frames; what the rule did where")))
+            ("core", "Core", "The spot under the pointer through all frames; what the rule did where"),
+            ("frames", "Frames", "Which of them spoil the picture; more or fewer?")))
         self.sheets = QStackedWidget()
         self.sheets.addWidget(self.proofs)
         self.sheets.addWidget(self.pile)
@@ -80,6 +85,8 @@ class Combine(Station):
         self.core.map_changed.connect(view.update)
         self.core.holds.connect(session.changed)
         self.sheets.addWidget(self.core)
+        self.spoil = SpoilPage(session)
+        self.sheets.addWidget(self.spoil)
         self.views.picked.connect(self.open_view)
         self.views.set_value("proofs")
         layout = QVBoxLayout(self.instrument)
@@ -134,19 +141,42 @@ class Combine(Station):
         self.floor = Choice("Black", (
             ("off", "As it is", "Nothing is taken off"),
             ("auto", "Found", "Each frame's dark surroundings count as black, also where they slope"),
-            ("level", "Level", "The same level counts as black everywhere")))
+            ("level", "Level", "The same level counts as black everywhere"),
+            ("even", "Even", "The empty field without colour and slope, as bright as it was")))
         self.floor.picked.connect(lambda v: session.change("combining.floor", Floor(v), True))
         self.level = Ruler("Level", 0.0, 20.0, 0.0, "%", 0.05)
         self.level.changed.connect(lambda v, first: session.change("combining.floor_pct", v, first))
-        self.bridge = QCheckBox("Bridge gaps between lights that move on")
-        self.bridge.clicked.connect(lambda on: session.change("combining.bridge", on, True))
         self.display = Choice("Show", (
             ("tone", "Local", "Bright and dark parts brought together, detail kept"),
             ("fusion", "Fused", "Of each exposure what it shows best"),
             ("none", "As it is", "Linear light, beyond white too")))
         self.display.picked.connect(lambda v: session.change("combining.display", Display(v), True))
-        for part in (self.floor, self.level, self.bridge, self.display):
+        for part in (self.floor, self.level, self.display):
             column.addWidget(part)
+        column.addStretch(1)
+
+    def _trails_page(self) -> None:
+        session, column = self.session, self._page()
+        self.bridge = QCheckBox("Bridge gaps")
+        self.bridge.setToolTip("Between lights that move on from frame to frame")
+        self.bridge.clicked.connect(lambda on: session.change("combining.bridge", on, True))
+        self.beyond = QCheckBox("Only what brightens")
+        self.beyond.setToolTip("A maximum shows only what is brighter than the noise lets expect: no lifted sky")
+        self.beyond.clicked.connect(lambda on: session.change("combining.beyond_noise", on, True))
+        self.every = Ruler("Every n-th", 1, 20, 1, "", 1)
+        self.fades: dict[str, Ruler] = {}
+        trails = QHBoxLayout()
+        trails.addWidget(self.bridge)
+        trails.addWidget(self.beyond)
+        self.every.changed.connect(lambda v, first: session.change("combining.every", int(v), first))
+        column.addLayout(trails)
+        column.addWidget(self.every)
+        for words, path in (("Fade in", "combining.fade_in_pct"), ("Fade out", "combining.fade_out_pct")):
+            ruler = Ruler(words, 0.0, 100.0, 0.0, "%", 1)
+            ruler.setToolTip("Lights of the first (last) frames grow (fade) over so much of the series")
+            ruler.changed.connect(lambda v, first, p=path: session.change(p, v, first))
+            self.fades[path] = ruler
+            column.addWidget(ruler)
         column.addStretch(1)
 
     def _cut_page(self, view: PictureView) -> None:
@@ -184,14 +214,16 @@ class Combine(Station):
     def open_tab(self, name: str) -> None:
         """Show a page of the controls; the cut's tools are put away elsewhere."""
         self.tabs.set_value(name)
-        self.stack.setCurrentIndex(("rule", "light", "cut").index(name))
+        self.stack.setCurrentIndex(("rule", "light", "trails", "cut").index(name))
         if name != "cut":
             self.take("off")
 
     def open_view(self, name: str) -> None:
         """Show an instrument: the proofs or the pile."""
         self.views.set_value(name)
-        self.sheets.setCurrentIndex(("proofs", "pile", "core").index(name))
+        self.sheets.setCurrentIndex(SHEETS.index(name))
+        self.spoil.open = name == "frames"
+        self.spoil.refresh()
         self.core.open = name == "core"
         self._view.overlay = self.core.paint_over if self.core.open else None
         self.core.refresh()
@@ -221,11 +253,19 @@ class Combine(Station):
         self.region.setChecked(held is not None and held.name == "Where the rule holds")
         self.pile.refresh()
         self.core.refresh()
+        self.spoil.refresh()
         self.floor.set_value(str(c.floor))
         self.level.set_value(c.floor_pct)
         self.level.setEnabled(c.floor is Floor.LEVEL)
         self.bridge.setChecked(c.bridge)
         self.bridge.setEnabled(RULES[rule].adds)
+        self.beyond.setChecked(c.beyond_noise)
+        self.beyond.setEnabled(c.rule is Rule.MAXIMUM)
+        self.every.set_value(c.every)
+        self.every.setEnabled(RULES[rule].adds)
+        for path, ruler in self.fades.items():
+            ruler.set_value(getattr(c, path.partition(".")[2]))
+            ruler.setEnabled(RULES[rule].adds)
         self.display.set_value(str(c.display))
         self.display.setEnabled(c.rule is Rule.EXPOSURES)
         self.roll.set_value(frame_set.view.roll_deg)
@@ -263,7 +303,7 @@ class Combine(Station):
 
     def entered(self) -> None:
         self.take(self.in_hand)
-        self.open_view(("proofs", "pile", "core")[self.sheets.currentIndex()])
+        self.open_view(SHEETS[self.sheets.currentIndex()])
 
     def left(self) -> None:
         self.area_hand.put_away()
@@ -347,7 +387,7 @@ def _figures(engine, project: Project, set_id: str, job: Job) -> list[str]:
         return [rule.suits]
     found = figures_of(engine.stages(project, set_id), job)
     if found.rejected is not None:
-        return [rule.suits, f"noise {found.noise_db:+.1f} dB, rejects {100 * found.rejected:.1f} %"]
+        return [rule.suits, f"noise {-found.noise_db:+.1f} dB, rejects {100 * found.rejected:.1f} %"]
     if rule.name in QUIETS:
-        return [rule.suits, f"noise {found.noise_db:+.1f} dB against one frame"]
+        return [rule.suits, f"noise {-found.noise_db:+.1f} dB"]
     return [rule.suits, f"brightens {100 * found.brightened:.0f} %"]

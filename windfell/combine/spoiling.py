@@ -1,0 +1,78 @@
+"""Frames that spoil a series: their light changed, they are soft, they were bumped, stray light is in them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.pixels.colour import luminance
+
+F32 = NDArray[np.float32]
+
+LEAST_EV, LEAST_SHARE, SOFT, BUMPED_PX = 0.2, 0.012, 0.55, 4.0
+SPREADS = 5.0
+BRIGHT, CALM_PX = 0.25, 3
+
+
+@dataclass(frozen=True)
+class Spoiled:
+    """What is wrong with a frame in a few words, "" for nothing; its light off the others' in EV, the share of the
+    picture where it is far brighter, its sharpness beside theirs, and how far it was moved (px).
+    """
+
+    why: str
+    ev: float
+    bright: float
+    sharpness: float
+    moved_px: float
+
+
+def spoiled(lights: Sequence[F32], moved_px: Sequence[float]) -> list[Spoiled]:
+    """A verdict on each frame (h, w, 3) in place, small, beside all others."""
+    levels = np.stack([np.maximum(luminance(np.ascontiguousarray(x)), 1e-5) for x in lights])
+    middle = np.median(levels, axis=0)
+    ratio = np.log2(levels / middle)
+    ev = np.median(ratio, axis=(1, 2))
+    bright = np.array([_bright_share(levels[n] / 2.0 ** ev[n], middle) for n in range(len(lights))])
+    sharp = np.array([_detail(x) for x in levels])
+    sharp = sharp / max(float(np.median(sharp)), 1e-9)
+    moved = np.array(moved_px, float)
+    out = []
+    for n in range(len(lights)):
+        why = ""
+        if _stands_out(np.abs(ev), n, LEAST_EV):
+            why = f"its light is {ev[n]:+.1f} EV off the others'"
+        elif _stands_out(bright, n, LEAST_SHARE):
+            why = f"stray light on {100 * bright[n]:.0f} % of it"
+        elif sharp[n] < SOFT:
+            why = f"softer than the others ({100 * sharp[n]:.0f} % of their detail)"
+        elif np.median(moved) < 1 and _stands_out(moved, n, BUMPED_PX):
+            why = f"the camera was bumped by {moved[n]:.0f} px"
+        out.append(Spoiled(why, float(ev[n]), float(bright[n]), float(sharp[n]), float(moved[n])))
+    return out
+
+
+def _stands_out(values: NDArray, n: int, least: float) -> bool:
+    """Whether one value lies far above what the others are."""
+    others = np.delete(values, n)
+    if not len(others):
+        return False
+    middle = float(np.median(others))
+    spread = 1.4826 * float(np.median(np.abs(others - middle)))
+    return bool(values[n] > max(least, middle + SPREADS * max(spread, 0.1 * middle)))
+
+
+def _bright_share(level: F32, middle: F32) -> float:
+    """The share of the picture that is far brighter than in the middle of all, single spots left aside."""
+    over = (np.sqrt(level) - np.sqrt(middle) > BRIGHT * np.maximum(np.sqrt(middle), 0.08)).astype(np.uint8)
+    return float(cv2.morphologyEx(over, cv2.MORPH_OPEN, np.ones((CALM_PX, CALM_PX), np.uint8)).mean())
+
+
+def _detail(level: F32) -> float:
+    """How much fine detail there is: the typical Laplacian of its square root."""
+    grey = np.sqrt(level).astype(np.float32)
+    return float(np.percentile(np.abs(cv2.Laplacian(grey, cv2.CV_32F)), 92)) / max(float(grey.mean()), 1e-4)
