@@ -12,6 +12,7 @@ from numpy.testing import assert_allclose
 from tests.support import frames_in, green, ridge, truth_of
 from windfell.demo.canvas import Canvas, noise
 from windfell.demo.landscape import paint_sky
+from windfell.demo.lanterns import LanternPlan, write_lanterns
 from windfell.demo.photograph import Photographer, Shot, resampled
 from windfell.demo.sets import SETS, BracketPlan, GreenPlan, RowPlan, row_shots, write_brackets, write_green
 from windfell.demo.visitors import Visitor, draw_visitor, passers_by
@@ -20,6 +21,7 @@ from windfell.frames.video import video_facts
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Cancelled, Job
+from windfell.pixels.colour import srgb_decoded
 
 
 def dotted_canvas() -> tuple[Canvas, list[tuple[float, float]]]:
@@ -113,13 +115,13 @@ class Sets(unittest.TestCase):
         shipped = Path(module.__file__).parent / "frames"
         self.assertEqual({p.name for p in shipped.iterdir()}, {
             "ridge-sweep", "village-green", "kite-clip", "two-row-sweep", "tarn-round", "drystone-wall",
-            "turning-stars"})
+            "turning-stars", "lantern-boats", "chapel-stack"})
         self.assertLessEqual({p.name for p in shipped.iterdir()}, set(SETS))
         clip = truth_of(shipped / "kite-clip")["frames"]
         facts = video_facts(str(shipped / "kite-clip" / "kite-clip.mp4"))
         self.assertEqual((facts.width, facts.height), (clip[0]["width"], clip[0]["height"]))
         self.assertEqual(round(facts.duration_s * facts.rate), len(clip))
-        for key in ("two-row-sweep", "tarn-round", "drystone-wall", "turning-stars"):
+        for key in ("two-row-sweep", "tarn-round", "drystone-wall", "turning-stars", "lantern-boats", "chapel-stack"):
             frames = truth_of(shipped / key)["frames"]
             self.assertEqual([Path(p).name for p in frames_in(shipped / key)], [f["file"] for f in frames])
         for key in ("ridge-sweep", "village-green"):
@@ -128,6 +130,22 @@ class Sets(unittest.TestCase):
             height, width = cv2.imread(str(shipped / key / frames[0]["file"])).shape[:2]
             self.assertEqual((width, height), (frames[0]["width"], frames[0]["height"]))
             self.assertGreaterEqual(max(width, height), 1600)
+
+    def test_lanterns_cross_the_tarn_over_a_black_that_differs(self):
+        plan = LanternPlan(count=3, noise=0.0)
+        with tempfile.TemporaryDirectory() as folder:
+            write_lanterns(Path(folder), plan, 0.25, Job())
+            frames = [srgb_decoded(cv2.imread(p)[..., ::-1] / 255.0) for p in frames_in(Path(folder))]
+            black = np.array([f["black"] for f in truth_of(Path(folder))["frames"]])
+        lamps = []
+        for frame in frames:
+            lit = np.argwhere(frame[..., 0] > 0.6)
+            self.assertGreater(len(lit), 4)
+            lamps.append(lit[:, 1].mean())
+        self.assertTrue((np.diff(lamps) > 8).all())
+        self.assertGreater(np.ptp(black, axis=0).max(), 0.3 * plan.black)
+        sky = np.array([f[:10].mean(axis=(0, 1)) for f in frames])
+        self.assertLess(np.abs((sky - sky[0]) - (black - black[0])).max(), 0.004)
 
     def test_brackets_step_by_their_exposure(self):
         with tempfile.TemporaryDirectory() as folder:

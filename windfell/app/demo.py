@@ -9,11 +9,13 @@ from windfell.frames.video import evenly
 from windfell.recipe.model import (
     Align,
     Camera,
+    Combining,
     Frame,
     FrameSet,
     Kind,
     Project,
     Registration,
+    Rule,
     VideoInstant,
     View,
     frame_from_path,
@@ -38,13 +40,14 @@ def demo_project() -> Project:
     sets = []
     for key, demo in SETS.items():
         if demo.kind == "video":
-            frames, kind = _instants(SHIPPED / key), Kind.PANORAMA
+            frames, kind = _instants(SHIPPED / demo.folder), Kind.PANORAMA
         else:
-            frames, kind = tuple(frame_from_path(str(p)) for p in sorted((SHIPPED / key).glob("*.jpg"))), demo.kind
+            shipped = sorted((SHIPPED / demo.folder).glob("*.jpg"))
+            frames, kind = tuple(frame_from_path(str(p)) for p in shipped), demo.kind
         if frames:
             camera = Camera.SLID if demo.slid else Camera.TURNED
             sets.append(FrameSet(
                 f"demo-{key}", demo.title, Kind(kind), frames,
                 registration=Registration(Align(demo.align), camera=camera),
-                view=View(full_sphere=demo.sphere)))
+                view=View(full_sphere=demo.sphere), combining=Combining(Rule(demo.rule))))
     return Project(tuple(sets))

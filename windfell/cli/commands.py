@@ -300,7 +300,7 @@ def run_demo(options: Namespace, job: Job) -> None:
     from windfell.demo.sets import SETS  # noqa: PLC0415 (nothing else draws)
 
     folder = Path(options.folder)
-    chosen = [options.set] if options.set else list(SETS)
+    chosen = [options.set] if options.set else [k for k, s in SETS.items() if not s.of]
     for name in chosen:
         place = folder / name
         try:

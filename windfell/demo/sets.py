@@ -18,6 +18,7 @@ from windfell.demo.clip import write_video
 from windfell.demo.dng import write_dng
 from windfell.demo.faults import write_planted
 from windfell.demo.files import Camera, exif_bytes, write_jpeg
+from windfell.demo.lanterns import LanternPlan, write_lanterns
 from windfell.demo.photograph import Photographer, Shot
 from windfell.demo.scenes import paint_green, paint_ridge
 from windfell.demo.stars import write_stars
@@ -35,7 +36,8 @@ from windfell.pixels.colour import srgb_decoded
 class DemoSet:
     """A set that can be drawn: its title, kind, and the function that writes it.
 
-    `slid`: along a flat subject; `align`: how a stack is brought together; `sphere`: all around.
+    `slid`: along a flat subject; `align`: how a stack is brought together, `rule`: combined; `sphere`: all around.
+    `of`: the set whose frames it shows otherwise.
     """
 
     key: str
@@ -45,6 +47,13 @@ class DemoSet:
     slid: bool = False
     align: str = "none"
     sphere: bool = False
+    rule: str = "median"
+    of: str = ""
+
+    @property
+    def folder(self) -> str:
+        """Where its frames lie among the shipped ones."""
+        return self.of or self.key
 
 
 @dataclass(frozen=True)
@@ -274,6 +283,12 @@ SETS = {
         DemoSet("tarn-round", "Tarn round", "panorama", write_round, sphere=True),
         DemoSet("drystone-wall", "Drystone wall", "panorama", write_wall, slid=True),
         DemoSet("turning-stars", "Turning stars", "stack", write_stars, align="stars"),
+        DemoSet("star-trails", "Turning stars as trails", "stack", write_stars, rule="maximum", of="turning-stars"),
+        DemoSet("lantern-boats", "Lantern boats", "stack",
+                lambda folder, scale, job: write_lanterns(folder, LanternPlan(), scale, job), rule="maximum"),
+        DemoSet("chapel-stack", "Chapel brackets as a stack", "stack",
+                lambda folder, scale, job: write_brackets(folder, BracketPlan(
+                    1, (0.0, -4.0, -2.0, 2.0, 4.0)), scale, job), rule="exposures"),
         DemoSet("card", "The whole card", "card", write_card),
     )
 }
