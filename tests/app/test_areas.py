@@ -248,6 +248,21 @@ class AtCombine(Drawing):
         self.assertEqual(self.session.project, before)
         self.settle()
 
+    def test_a_layer_is_dragged_to_its_place(self):
+        self.click(self.pile.add_frame)
+        self.click(self.pile.drag)
+        view, width = self.window.view, self.window.source.shown.width
+        for step in ((0.1, 0.05), (-0.04, 0.0)):
+            start = QPointF(self.spot(0.4, 0.4))
+            self.drag(view, start, QPointF(self.spot(0.4 + step[0], 0.4 + step[1])) - start)
+        layer = self.combining.layers[0]
+        self.assertAlmostEqual(layer.right_px, 0.06 * width, delta=0.01 * width)
+        self.assertGreater(layer.down_px, 5)
+        self.assertEqual(self.session.history.undo_words, "move layer 1 to its place")
+        self.session.undo()
+        self.assertAlmostEqual(self.combining.layers[0].right_px, 0.1 * width, delta=0.01 * width)
+        self.settle()
+
     def test_frames_by_their_numbers(self):
         own = self.session.frame_set
         ids = [f.id for f in own.frames]

@@ -13,11 +13,11 @@ from windfell.demo.faults import _photographer, write_planted
 from windfell.engine.mend import mended
 from windfell.engine.survey import matched_set, readiness, surveyed
 from windfell.job import Cancelled, Job
-from windfell.readiness.checks import CHECKS, findings
-from windfell.readiness.coverage import coverage_of
+from windfell.readiness.checks import CHECKS, findings, missing_cap
+from windfell.readiness.coverage import coverage_of, missing_caps
 from windfell.readiness.parallax import sideways_shift
 from windfell.readiness.sharpness import burnt_blocks, detail_blocks
-from windfell.readiness.survey import PairLook
+from windfell.readiness.survey import Coverage, PairLook, Survey
 from windfell.recipe.model import Kind, VideoInstant
 
 START = datetime(2026, 5, 16, 9, 0)
@@ -105,6 +105,24 @@ class Planted(unittest.TestCase):
 
 
 class Judging(unittest.TestCase):
+    def test_an_open_cap_of_a_full_ring_is_named_with_its_width(self):
+        rows = np.arcsin(np.linspace(-0.999, 0.999, 400))
+        lon, lat = np.stack(np.meshgrid(np.radians(np.arange(0, 360, 2.0)), rows), -1).reshape(-1, 2).T
+        rays = np.stack([np.sin(lon) * np.cos(lat), -np.sin(lat), np.cos(lon) * np.cos(lat)], -1)
+        degrees = np.degrees(lat)
+        self.assertEqual(missing_caps(rays, np.ones(len(rays), bool)), ())
+        found = missing_caps(rays, degrees > -70)
+        self.assertEqual([name for name, _ in found], ["nadir"])
+        self.assertAlmostEqual(found[0][1], 40.0, delta=1.5)
+        both = missing_caps(rays, np.abs(degrees) < 60)
+        self.assertEqual([name for name, _ in both], ["zenith", "nadir"])
+        row = (np.abs(degrees) < 30) & (np.cos(lon) > 0)
+        self.assertEqual(missing_caps(rays, row), (), "a row has no caps")
+        coverage = Coverage((), (), (), (), found)
+        said = missing_cap(Survey(Kind.PANORAMA, True, (), (), coverage=coverage))
+        self.assertIn("nadir is open, about 40° wide", said[0].title)
+        self.assertEqual(missing_cap(Survey(Kind.STACK, True, (), (), coverage=coverage)), [])
+
     def test_every_check_copes_with_nothing(self):
         from windfell.readiness.survey import Survey
 

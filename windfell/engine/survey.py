@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -26,7 +27,7 @@ from windfell.errors import CannotJoin, WindfellError
 from windfell.geometry import planar
 from windfell.job import Job
 from windfell.readiness.checks import findings
-from windfell.readiness.coverage import coverage_of, covered_masks
+from windfell.readiness.coverage import coverage_of, covered_masks, missing_caps
 from windfell.readiness.findings import Finding
 from windfell.readiness.parallax import sideways_shift
 from windfell.readiness.survey import Coverage, FrameLook, LightDrift, PairLook, Survey
@@ -195,7 +196,8 @@ def registered_coverage(found: PanoramaRegistration) -> Coverage:
     placed = [isinstance(f, Placed) for f in frames]
     weight = np.ones(len(rays))
     seen = covered_masks(rays, [f.posed if p else None for f, p in zip(frames, placed, strict=True)], weight)
-    return coverage_of(seen, weight, pairs, placed)
+    covered = coverage_of(seen, weight, pairs, placed)
+    return covered if found.flat else replace(covered, caps=missing_caps(rays, seen.any(axis=0)))
 
 
 def _even_spots(frames: Sequence[Placed]) -> Array:

@@ -217,6 +217,16 @@ def thin_overlap(survey: Survey) -> list[Finding]:
     return out
 
 
+def missing_cap(survey: Survey) -> list[Finding]:
+    """What is open above or below a full ring."""
+    if survey.kind is not Kind.PANORAMA or survey.coverage is None:
+        return []
+    return [Finding(
+        "missing cap", Weight.NOTE, f"The {name} is open, about {wide:.0f}° wide",
+        "Close it at Join (Mend): paint a fill, clone, or lay a flat view there; or crop the picture.",
+        ()) for name, wide in survey.coverage.caps]
+
+
 def unconnected(survey: Survey) -> list[Finding]:
     if len(survey.frames) < 2:
         return []
@@ -287,7 +297,7 @@ def unreadable(survey: Survey) -> list[Finding]:
 
 CHECKS = (
     unreadable, doubles, unconnected, bumped, mixed_size, missing_lens, balance_drift, exposure_drift, bracket,
-    mixed_focal, soft, duplicates, parallax, thin_overlap, redundant, clipped,
+    mixed_focal, soft, duplicates, parallax, thin_overlap, missing_cap, redundant, clipped,
 )
 
 

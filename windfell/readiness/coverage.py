@@ -14,6 +14,8 @@ Array = NDArray[np.float64]
 ADDS_NOTHING = 0.015
 WANTED_OVERLAP = 0.22
 THIN = 0.18
+RING_DEG, SECTORS = 12.0, 18
+CAP_FROM_DEG, LEAST_OPEN = 55.0, 0.002
 
 
 def covered_masks(rays: Array, frames: Sequence, weight: Array) -> NDArray[np.bool_]:
@@ -50,6 +52,25 @@ def coverage_of(
         tuple(added), tuple(alone), tuple(_redundant(seen, weight, overlap, placed)),
         tuple(_thin(overlap, placed)),
     )
+
+
+def missing_caps(rays: Array, seen: NDArray[np.bool_]) -> tuple[tuple[str, float], ...]:
+    """What is open at the poles of a full ring: ("zenith" or "nadir", about how many degrees wide). Of rays (n, 3)
+    spread evenly over the sphere `seen` (n,) are shown; nothing where they go not all around.
+    """
+    up, turn = -rays[:, 1], np.arctan2(rays[:, 0], rays[:, 2])
+    level = np.abs(up) < np.sin(np.radians(RING_DEG))
+    sectors = ((turn[level] + np.pi) / (2 * np.pi) * SECTORS).astype(int) % SECTORS
+    shown = np.bincount(sectors, seen[level], SECTORS) / np.maximum(np.bincount(sectors, minlength=SECTORS), 1)
+    if shown.min() < 0.2:
+        return ()
+    out = []
+    for name, above in (("zenith", up), ("nadir", -up)):
+        cap = above > np.sin(np.radians(CAP_FROM_DEG))
+        open_share = float((cap & ~seen).mean())
+        if open_share > LEAST_OPEN:
+            out.append((name, float(2 * np.degrees(np.arccos(max(-1.0, 1 - 2 * open_share))))))
+    return tuple(out)
 
 
 def overlaps(count: int, pairs: Sequence[PairLook]) -> Array:

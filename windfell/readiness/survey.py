@@ -66,13 +66,15 @@ class LightDrift:
 @dataclass(frozen=True)
 class Coverage:
     """Per frame, as shares of all that the set shows: what it adds after those before it, and
-    what it alone shows. `redundant` are places whose going would lose next to nothing.
+    what it alone shows. `redundant` are places whose going would lose next to nothing. `caps`: of a
+    full ring, what is open at the "zenith" or the "nadir", and about how many degrees wide.
     """
 
     added: tuple[float | None, ...]
     alone: tuple[float | None, ...]
     redundant: tuple[int, ...]
     thin: tuple[tuple[int, int, float], ...]
+    caps: tuple[tuple[str, float], ...] = ()
 
 
 @dataclass(frozen=True)

@@ -22,7 +22,9 @@ from windfell.app.session import Session
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.engine.export import Written, check_place, export, planned_size, refuse_frames
+from windfell.engine.survey import registered_coverage
 from windfell.errors import WindfellError
+from windfell.job import Job
 from windfell.output.writers import WRITERS
 from windfell.pixels.colour import SPACES
 from windfell.recipe.model import ColourSpace, Compression, Format, FrameSet, Kind
@@ -37,6 +39,7 @@ class Export(Station):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._size: tuple[int, int] | None = None
+        self._caps: tuple[tuple[str, float], ...] = ()
         self._full: tuple[int, int] | None = None
         self._asked = None
         self.written: Written | None = None
@@ -178,14 +181,17 @@ class Export(Station):
         if self._asked == frame_set:
             return
         self._asked, self._size = frame_set, None
-        self.session.desk.ask(
-            "plan", lambda job: (
-                planned_size(engine, project, frame_set.id, job), engine.size(project, frame_set.id, job)),
-            self._have_size, self._no_size, self._forget_size, quiet=True,
-        )
 
-    def _have_size(self, sizes: tuple[tuple[int, int], tuple[int, int]]) -> None:
-        self._size, self._full = sizes
+        def look(job: Job) -> tuple:
+            sizes = planned_size(engine, project, frame_set.id, job), engine.size(project, frame_set.id, job)
+            stages = engine.stages(project, frame_set.id)
+            sphere = frame_set.kind is Kind.PANORAMA and frame_set.view.full_sphere
+            return *sizes, registered_coverage(stages.registration(job)).caps if sphere else ()
+
+        self.session.desk.ask("plan", look, self._have_size, self._no_size, self._forget_size, quiet=True)
+
+    def _have_size(self, found: tuple) -> None:
+        self._size, self._full, self._caps = found
         self._say_plan()
 
     def _forget_size(self) -> None:
@@ -220,6 +226,9 @@ class Export(Station):
             f"{' before packing' if o.format is Format.JPEG else ''}. Time, camera and focal length are carried over."
         )
         words += self._fineness()
+        if self._caps and not frame_set.repairs:
+            words += " " + " and ".join(f"the {name} is open, about {wide:.0f}° wide" for name, wide in self._caps)\
+                .capitalize() + ": close it at Join (Mend)."
         if path.exists():
             words += " The file exists and will be replaced."
         self._show(self.check, words, "quiet")

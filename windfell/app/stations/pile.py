@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -21,6 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app.area_hand import AreaHand, AreaTarget
+from windfell.app.picture.tool import Tool
 from windfell.app.session import Session
 from windfell.app.widgets.ruler import Ruler
 from windfell.combine.meeting import MEETINGS
@@ -38,6 +40,30 @@ RULERS = (
     ("turn_deg", "Turn", -45.0, 45.0, 0.1), ("size_pct", "Size", 50.0, 200.0, 0.5),
     ("edge_pct", "Edge", 0.0, 25.0, 0.5))
 FLOORS = ((Floor.OFF, "as it is"), (Floor.AUTO, "found"), (Floor.LEVEL, "level"))
+
+
+class MoveTool(Tool):
+    """A drag over the picture: `moved(right, down, starts)` in shares of it since the press."""
+
+    cursor = Qt.CursorShape.SizeAllCursor
+    moved = Signal(float, float, bool)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._from: QPointF | None = None
+        self._first = True
+
+    def press(self, at: QPointF, rect: QRectF) -> bool:
+        self._from, self._first = at, True
+        return True
+
+    def move(self, at: QPointF, rect: QRectF) -> None:
+        if self._from is not None:
+            self.moved.emit(at.x() - self._from.x(), at.y() - self._from.y(), self._first)
+            self._first = False
+
+    def release(self, at: QPointF, rect: QRectF) -> None:
+        self._from = None
 
 
 class LayerList(QListWidget):
@@ -127,6 +153,12 @@ class PilePage(QWidget):
         self.paint = QPushButton("Paint area…", checkable=True)
         self.paint.setToolTip("Draw where it holds")
         self.paint.clicked.connect(lambda on: self.take_area() if on else self.hand.put_away())
+        self.drag = QPushButton("Move", checkable=True)
+        self.drag.setToolTip("Drag the layer on the picture to its place")
+        self.drag.clicked.connect(self._take_mover)
+        self.mover = MoveTool()
+        self.mover.moved.connect(self._dragged)
+        self._move_from = (0.0, 0.0)
         self.everywhere = QPushButton("Everywhere")
         self.everywhere.setToolTip("It holds everywhere")
         self.everywhere.clicked.connect(self._everywhere)
@@ -134,7 +166,7 @@ class PilePage(QWidget):
         for part in (self.name, self.frames, self.rule, self.over):
             tops.addWidget(part)
         area = QHBoxLayout()
-        for part in (self.paint, self.everywhere, self.floor):
+        for part in (self.paint, self.everywhere, self.drag, self.floor):
             area.addWidget(part)
         area.addStretch(1)
         grid.addLayout(tops, 0, 0, 1, 2)
@@ -235,6 +267,7 @@ class PilePage(QWidget):
             ruler.set_value(getattr(layer, field))
         self.rulers["floor_pct"].setEnabled(layer.floor is Floor.LEVEL)
         self.everywhere.setEnabled(layer.area is not None)
+        self.drag.setChecked(self.hand.view.in_hand is self.mover)
         held = self.hand.target
         self.paint.setChecked(held is not None and held.name == area_name(n))
 
@@ -308,6 +341,24 @@ class PilePage(QWidget):
         if self.chosen is not None:
             self.hand.put_away()
             self._set("area", None)
+
+    def _take_mover(self, on: bool) -> None:
+        """Take the layer in hand, or put it back."""
+        self.hand.put_away()
+        self.hand.view.take_tool(self.mover if on else None)
+
+    def _dragged(self, right: float, down: float, starts: bool) -> None:
+        """The layer was dragged by shares of the picture since its press."""
+        n, s, shown = self.chosen, self.session, self.hand.view.source.shown
+        if n is None or shown is None:
+            return
+        layer = self.layers[n]
+        if starts:
+            self._move_from = layer.right_px, layer.down_px
+        place = {"right_px": round(self._move_from[0] + right * shown.width, 1),
+                 "down_px": round(self._move_from[1] + down * shown.height, 1)}
+        edit = pile.change_layer(s.project, s.set_id, n, place)
+        s.edit(replace(edit, words=f"move layer {n + 1} to its place"), starts)
 
     # -- areas
 
