@@ -12,6 +12,7 @@ from windfell.areas.mending import blemishes, mended
 from windfell.areas.painting import painted
 from windfell.areas.spots import Plane, Sphere
 from windfell.engine.areas import FlatLook, flat_spots, ground_points, on_canvas
+from windfell.engine.cache import Cache
 from windfell.geometry.directions import rays_of
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.pixels.tiles import Region
@@ -171,6 +172,20 @@ class Whole(unittest.TestCase):
         self.assertEqual(blemishes(after, 400).words, "no holes, no specks")
         self.assertGreater(after[130, 150], 0.99)
         self.assertLess(after[20, 20], 0.01)
+
+
+class Keeping(unittest.TestCase):
+    def test_one_part_more_over_what_is_kept_is_the_same_as_all_anew(self):
+        canvas, parts = sphere_canvas(400), tuple(SHAPES.values())
+        cache = Cache(64 * 2**20)
+        taken = (*parts, replace(SHAPES["ellipse"], meets=Meets.TAKE), replace(SHAPES["stroke"], meets=Meets.BOTH))
+        for n in range(1, len(taken) + 1):
+            area = Area(taken[:n], feather=1.0)
+            kept = on_canvas(area, Sphere(), canvas, whole(canvas), None, cache)
+            np.testing.assert_allclose(kept, on_canvas(area, Sphere(), canvas, whole(canvas), None), atol=1e-6)
+        again = on_canvas(Area(taken[:2], feather=1.0), Sphere(), canvas, whole(canvas), None, cache)
+        np.testing.assert_allclose(
+            again, on_canvas(Area(taken[:2], feather=1.0), Sphere(), canvas, whole(canvas), None), atol=1e-6)
 
 
 class Reading(unittest.TestCase):

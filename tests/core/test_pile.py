@@ -123,6 +123,19 @@ class Pile(unittest.TestCase):
         none = self.picture(combining={"base": "2", "region": Area()})
         np.testing.assert_allclose(none, base, atol=1e-6)
 
+    def test_a_layer_changed_in_a_preview_is_as_if_all_were_made_anew(self):
+        area = Area((Stroke(((40.0, 30.0), (150.0, 100.0)), 40.0),))
+        fresh = engine()
+        for layer in (Layer(area=area), Layer(area=area, exposure_ev=1.0), Layer(area=area, right_px=9.0),
+                      Layer(frames=("1",), area=area, floor=Floor.LEVEL, floor_pct=2.0), Layer(Rule.MINIMUM)):
+            one, other = self.picture(layer, scale=0.5), None
+            self.engine, known = fresh, self.engine
+            try:
+                other = self.picture(layer, scale=0.5)
+            finally:
+                self.engine, fresh = known, engine()
+            np.testing.assert_allclose(one, other, atol=1e-6)
+
     def test_an_area_reads_the_reference(self):
         area = Area((Range(Read.BRIGHTNESS, 60.0, 100.0, 2.0),))
         found = self.picture(Layer(frames=("0",), area=area))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Protocol
 
 import cv2
 import numpy as np
@@ -12,7 +13,7 @@ from windfell.areas.kinds import KINDS
 from windfell.areas.look import Look
 from windfell.areas.spots import Spots
 from windfell.pixels.tiles import Region
-from windfell.recipe.areas import Area, Meets
+from windfell.recipe.areas import Area, Meets, Part
 
 F32 = NDArray[np.float32]
 
@@ -23,10 +24,11 @@ MOST_REACH_PX = 2000
 
 def painted(
     area: Area, region: Region, spots_of: Callable[[Region], Spots],
-    look_at: Callable[[Region, Spots], Look] | None = None,
+    look_at: Callable[[Region, Spots], Look] | None = None, kept: Kept | None = None,
 ) -> F32:
     """The share (h, w), 0..1, that an area has of each px of a region. `spots_of` says where a region's px lie on the
-    ground; `look_at` what the picture shows there, for areas that read it.
+    ground; `look_at` what the picture shows there, for areas that read it; `kept` keeps what was painted before, so
+    that one part more costs just that.
     """
     if not area.parts:
         return np.full((region.height, region.width), _whole(area, 0.0), np.float32)
@@ -35,7 +37,8 @@ def painted(
     wide = region.grown(margin) if margin else region
     if margin:
         spots = spots_of(wide)
-    share = combined_parts(area, spots, look_at(wide, spots) if look_at else None)
+    look = look_at(wide, spots) if look_at else None
+    share = kept_parts(area, wide, spots, look, kept) if kept else combined_parts(area.parts, spots, look)
     if area.grow:
         share = _spread(share, spots, abs(area.grow), cv2.dilate if area.grow > 0 else cv2.erode)
     if area.feather:
@@ -48,11 +51,32 @@ def _whole(area: Area, share):
     return (1 - share if area.inverted else share) * np.float32(area.strength_pct / 100)
 
 
-def combined_parts(area: Area, spots: Spots, look: Look | None) -> F32:
-    """The parts as they meet, in their order."""
-    first = area.parts[0].meets
-    out = np.full(spots.shape, 0.0 if first is Meets.ADD else 1.0, np.float32)
-    for part in area.parts:
+class Kept(Protocol):
+    """Keeps masks by what they are of."""
+
+    def holds(self, parts: tuple) -> bool: ...
+
+    def get(self, parts: tuple, make: Callable[[], F32]) -> F32: ...
+
+
+def kept_parts(area: Area, region: Region, spots: Spots, look: Look | None, kept: Kept) -> F32:
+    """The parts as they meet; all but the last taken as they were painted before, if they were."""
+    def paint() -> F32:
+        before = area.parts[:-1], region
+        if before[0] and kept.holds(before):
+            below = kept.get(before, lambda: combined_parts(area.parts[:-1], spots, look)).copy()
+            return combined_parts(area.parts[-1:], spots, look, below)
+        return combined_parts(area.parts, spots, look)
+
+    return kept.get((area.parts, region), paint)
+
+
+def combined_parts(parts: tuple[Part, ...], spots: Spots, look: Look | None, below: F32 | None = None) -> F32:
+    """The parts as they meet, in their order, over what is `below` if there is anything; that is changed."""
+    out = below
+    if out is None:
+        out = np.full(spots.shape, 0.0 if parts[0].meets is Meets.ADD else 1.0, np.float32)
+    for part in parts:
         share = KINDS[type(part)](part, spots, look) * np.float32(part.strength_pct / 100)
         if part.meets is Meets.ADD:
             out += share * (1 - out)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.areas.painting import painted
 from windfell.areas.spots import Ground, Pixels, Plane, Sphere, Spots, spots_of
+from windfell.engine.cache import Cache, key_of
 from windfell.geometry import planar
 from windfell.geometry.directions import degrees_of
 from windfell.geometry.rotation import from_yaw_pitch_roll
@@ -142,14 +143,36 @@ def flat_spots(
 
 
 def on_canvas(
-    area: Area, ground: Sphere | Plane, canvas: Canvas, region: Region, drawer: Drawer | None
+    area: Area, ground: Sphere | Plane, canvas: Canvas, region: Region, drawer: Drawer | None,
+    cache: Cache | None = None,
 ) -> F32:
-    """The share (h, w) that an area has of a region of a canvas; `drawer`: what canvases show, for one that reads."""
+    """The share (h, w) that an area has of a region of a canvas; `drawer`: what canvases show, for one that reads.
+    `cache` keeps what is painted, and where the px lie.
+    """
     look = None
     if drawer is not None:
         def look(wide: Region, _spots: Spots) -> CanvasLook:
             return CanvasLook(drawer.draw, drawer.keep, canvas, wide, ground)
-    return painted(area, region, canvas_spots(ground, canvas), look)
+    spots, kept = canvas_spots(ground, canvas), None
+    if cache is not None:
+        plain, name = spots, (type(ground).__name__, canvas)
+        spots = lambda wide: cache.get(key_of("spots", name, wide), lambda: plain(wide))  # noqa: E731
+        kept = None if area.reads else KeptMasks(cache, name)
+    return painted(area, region, spots, look, kept)
+
+
+@dataclass(frozen=True, eq=False)
+class KeptMasks:
+    """Masks kept by their parts, of one canvas."""
+
+    cache: Cache
+    name: tuple
+
+    def holds(self, parts: tuple) -> bool:
+        return self.cache.holds(key_of("area", self.name, parts))
+
+    def get(self, parts: tuple, make: Callable[[], F32]) -> F32:
+        return self.cache.get(key_of("area", self.name, parts), make)
 
 
 def ground_points(ground: Ground, rays: Array) -> tuple[tuple[float, float], ...]:

@@ -30,6 +30,8 @@ from windfell.recipe.model import Layer
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 
+KEPT_BELOW = 0.75
+
 
 class PileStages(StackStages):
     """Pure stages over one recipe; the picture's layers are laid over each other region by region."""
@@ -97,11 +99,23 @@ class PileStages(StackStages):
 
     def _combined(self, piles: list[list[FrameInPlace]], region: Region, scale: float, before: Callable | None,
                   job: Job) -> Picture:
-        picture = super()._combined(piles, region, scale, before, job)
-        for layer in self.set.combining.layers:
+        layers = self.set.combining.layers
+        if not layers:
+            return super()._combined(piles, region, scale, before, job)
+        picture = self._seen("lowest", (self.set.combining.region,), region, scale, before, job,
+                             lambda: super(PileStages, self)._combined(piles, region, scale, before, job))
+        for layer in layers:
             if layer.on and layer.strength_pct > 0 and not (layer.area is not None and layer.area.empty):
                 picture = self._laid(picture, layer, region, scale, before, job)
         return picture
+
+    def _seen(self, name: str, parts: tuple, region: Region, scale: float, before: Callable | None, job: Job,
+              make: Callable[[], Any]) -> Any:
+        """What `make` gives of a region, kept for previews, in which one layer changes and the others do not."""
+        if scale >= KEPT_BELOW:
+            return make()
+        cut = (self.set.view.roll_deg, self.set.outline) if before is not None else ()
+        return self._host.cache.get(key_of("pile", name, parts, self.rule_key(job), scale, region, cut), make)
 
     def _laid(self, below: Picture, layer: Layer, region: Region, scale: float, before: Callable | None, job: Job
               ) -> Picture:
@@ -111,7 +125,10 @@ class PileStages(StackStages):
             share *= self.area_share(layer.area, region, scale, before, job)
         if not share.any():
             return below
-        found = self._own_light(layer, region, scale, before, job)
+        own = layer.rule, layer.frames, layer.floor, layer.floor_pct, layer.placed and (
+            layer.right_px, layer.down_px, layer.turn_deg, layer.size_pct)
+        found = self._seen("layer", own, region, scale, before, job,
+                           lambda: self._own_light(layer, region, scale, before, job))
         if found is None:
             return below
         light, covered = found

@@ -61,6 +61,11 @@ class Stages:
         self._host, self._project, self.set = host, project, frame_set
         self._known: dict[str, Any] = {}
 
+    @property
+    def cache(self) -> Cache:
+        """What keeps results by what they depend on."""
+        return self._host.cache
+
     def _once(self, name: str, make: Callable[[], Any]) -> Any:
         """What `make` gives, made once for this recipe."""
         if name not in self._known:
