@@ -21,7 +21,8 @@ PART_LIMIT_S = 900
 LONG = ("core/test_readiness", "app/test_window", "core/test_register", "app/test_prepare", "app/test_points",
         "app/test_parts", "bench/strangers", "app/test_shape", "core/test_cli", "core/test_proposals",
         "core/test_develop", "app/test_lines", "app/test_parallax", "core/test_parallax", "core/test_align",
-        "core/test_zoom", "app/test_real_window", "core/test_engine")
+        "core/test_zoom", "app/test_real_window", "core/test_engine", "app/test_combine", "app/test_areas",
+        "app/test_seam_walk", "app/test_mending", "core/test_owning", "bench/painting")
 # what counts pictures while a hand moves has both cores to itself, as it has in use
 ALONE = ("app/test_dragging", "bench/dragging")
 NO_TINY = {"common", "window"}
