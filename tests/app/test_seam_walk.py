@@ -50,6 +50,16 @@ class Walking(WindowTest):
         self.assertFalse(self.walk.bend.isEnabled())
         self.assertIsNone(self.window.source.error)
 
+    def test_what_is_edited_meanwhile_leaves_the_view_where_it_is(self):
+        self.key(Qt.Key.Key_Period)
+        self.settle()
+        self.window.view.fit()
+        self.key(Qt.Key.Key_G)
+        self.until(lambda: self.session.frame_set.joining.given)
+        self.settle()
+        self.assertEqual(self.window.view.zoom, self.window.view.fit_zoom)
+        self.assertIsNotNone(self.walk.stretch)
+
     def test_what_is_fine_leaves_the_list_and_comes_back_by_undo(self):
         count = self.walk.list.count()
         self.walk.step(1)

@@ -9,7 +9,7 @@ import sys
 import time
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QPointF, QTimer
 from PySide6.QtGui import QPixmapCache
 from PySide6.QtWidgets import QApplication
 
@@ -18,9 +18,15 @@ from windfell.app.demo import demo_project
 from windfell.app.garbage import InterfaceThreadCollector
 from windfell.app.session import Session
 from windfell.app.window import Window
+from windfell.engine.area_pictures import ground_at
 from windfell.engine.cache import prune
 from windfell.engine.folders import cache_folder
-from windfell.recipe.model import Edges
+from windfell.job import Job
+from windfell.recipe.areas import Area, Stroke
+from windfell.recipe.edits import Edit
+from windfell.recipe.giving import with_given
+from windfell.recipe.model import Edges, Layer, Over, Rule
+from windfell.recipe.pile import add_layer, lights_over_base, with_region
 
 SETTLE_LIMIT_S = 180.0
 SWITCH_S = 0.0005
@@ -84,6 +90,8 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("--frame", type=int, metavar="N", help="choose the set's N-th frame")
     parser.add_argument("--points", action="store_true", help="at align: two frames with their points")
     parser.add_argument("--pulled", action="store_true", help="at shape: the outline pulled, with what it costs")
+    parser.add_argument("--shown", choices=("own", "flat-view", "pile", "core"),
+                        help="at join or combine: a frame's area, the flat view, the pile, the core")
     parser.add_argument("--set", help="a set by its name")
     parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
     parser.add_argument("--size", type=_size, default=(1280, 800), metavar="WxH", help="of the window")
@@ -126,6 +134,9 @@ def _screenshot(app: QApplication, window: Window, options: argparse.Namespace) 
         window.stations["join"].walk.step(1)
         settle(app, window)
         window.view.fit()
+    if options.shown:
+        settle(app, window)
+        _show(app, window, options.shown)
     if not settle(app, window):
         print("windfell: the picture did not settle in time.", file=sys.stderr)
         return 3
@@ -135,6 +146,42 @@ def _screenshot(app: QApplication, window: Window, options: argparse.Namespace) 
         print(f"windfell: {options.screenshot}: it could not be written.", file=sys.stderr)
         return 2
     return 0
+
+
+def _show(app: QApplication, window: Window, what: str) -> None:
+    """Bring a page to the screen as somebody at work has it."""
+    session, own = window.session, window.session.frame_set
+    if session.station == "join":
+        join = window.stations["join"]
+        if what == "flat-view":
+            join.open_page("mend")
+            join.flat.on.setChecked(True)
+            return
+        frame = own.used[len(own.used) // 2]
+        session.select_frame(frame.id)
+        join.open_page("own")
+        settle(app, window)
+        across = [(0.50, 0.35), (0.51, 0.5), (0.50, 0.66)]
+        points = ground_at(session.engine.stages(session.project, own.id), across, Job())
+        area = Area((Stroke(points, 6.0),))
+        session.edit(Edit("paint", with_given(session.project, own.id, frame.id, True, area)))
+        join.own.paint(True)
+    elif session.station == "combine":
+        combine = window.stations["combine"]
+        combine.open_view("core" if what == "core" else "pile")
+        width, height = session.engine.size(session.project, own.id, Job())
+        if what == "core":
+            combine.core.look_at(QPointF(0.4, 0.65), pin=True)
+            combine.core.look_at(QPointF(0.53, 0.6))
+            return
+        across = tuple((width * x, 0.51 * height) for x in (0.15, 0.35, 0.55, 0.8))
+        first = own.frames[0]
+        session.edit(lights_over_base(session.project, own.id, first.id, Rule.MAXIMUM))
+        area = Area((Stroke(across, 0.14 * height),))
+        session.edit(Edit("paint", with_region(session.project, own.id, area)))
+        layer = Layer(frames=(own.frames[-1].id,), name="Last boats, dimmer", over=Over.LIGHTER, exposure_ev=-1.0)
+        session.edit(add_layer(session.project, own.id, layer))
+        combine.pile.take_region()
 
 
 def settle(app: QApplication, window: Window, limit_s: float = SETTLE_LIMIT_S) -> bool:

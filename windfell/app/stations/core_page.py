@@ -111,6 +111,14 @@ class CorePage(QWidget):
         if self.open and self._view.pointer is not None and self.held_frame is None:
             self._ask(self._view.pointer)
 
+    def look_at(self, at: QPointF, pin: bool = False) -> None:
+        """Look at a share of the picture as if it was pointed at; or pin it."""
+        if pin:
+            self.at = at
+            self.pin_spot()
+        else:
+            self._ask(at)
+
     def _stages_now(self) -> PileStages | None:
         """The stages of the recipe as it is, kept from one spot to the next."""
         s = self.session

@@ -189,7 +189,11 @@ class SeamWalk(QWidget):
         self.words.setText(f"{len(self._rows)} stretches, {said}")
         if kept is not None and self._rows:
             off = [np.hypot(walk.stretches[n].x - kept.x, walk.stretches[n].y - kept.y) for n in self._rows]
+            # the same stretch, made anew: nobody asked to be flown there
+            self.list.blockSignals(True)
             self.list.setCurrentRow(int(np.argmin(off)))
+            self.list.blockSignals(False)
+            self._look(fly=False)
         self._enable()
 
     def _enable(self) -> None:
@@ -213,6 +217,10 @@ class SeamWalk(QWidget):
 
     def _chosen(self, _row: int) -> None:
         self._enable()
+        self._look(fly=True)
+
+    def _look(self, fly: bool) -> None:
+        """Show the stretch in the loupes; `fly`: and on the picture."""
         stretch = self.stretch
         if stretch is None:
             return
@@ -229,7 +237,8 @@ class SeamWalk(QWidget):
             images, place = found
             a, b = (walk.numbers[n] for n in (stretch.a, stretch.b))
             self.loupes.show_images(images, (f"frame {a}", "joined", f"frame {b}"))
-            self.flown.emit(*place)
+            if fly:
+                self.flown.emit(*place)
 
         s.desk.ask("loupes", look, show, lambda _: None, quiet=True)
 
