@@ -114,6 +114,20 @@ class Places(unittest.TestCase):
                 self.assertEqual(column[100 - 22], 0)
                 self.assertEqual(column[100], 1)
 
+    def test_a_gradient_is_whole_at_its_start(self):
+        mask = flat(Area((Gradient((50.0, 20.0), (150.0, 20.0)),)), 200, 40)
+        np.testing.assert_allclose(mask[20, [10, 50, 100, 150, 190]], [1, 1, 0.5, 0, 0], atol=0.01)
+        canvas = sphere_canvas(400)
+        mask = on_canvas(Area((Gradient((0.0, 15.0), (0.0, -10.0)),)), Sphere(), canvas, whole(canvas), None)
+        self.assertEqual((mask[100 - 30, 200], mask[100 + 30, 200]), (1.0, 0.0))
+
+    def test_between_far_presses_a_stroke_keeps_to_the_great_circle(self):
+        canvas = sphere_canvas()
+        mask = on_canvas(Area((Stroke(((-40.0, 30.0), (40.0, 30.0)), 3.0),)), Sphere(), canvas, whole(canvas), None)
+        # halfway the way from 30 to 30 degrees passes 37
+        self.assertGreater(mask[round((90 - 37) / 180 * 400), 400], 0.9)
+        self.assertEqual(mask[round((90 - 30) / 180 * 400), 400], 0)
+
     def test_pressure_narrows_it(self):
         mask = flat(Area((Stroke(((50.0, 100.0), (250.0, 100.0)), 40.0, 0.0, pressure=(1.0, 0.25)),)), 300, 200)
         self.assertAlmostEqual(float(mask[:, 60].sum() / mask[:, 240].sum()), 38.5 / 11.5, delta=0.4)
@@ -200,6 +214,9 @@ class Reading(unittest.TestCase):
         by_hue = flat(Area((Range(Read.HUE, 340.0, 30.0, 15.0, meets=Meets.ADD),)), 240, 160, light=self.light)
         self.assertGreater(by_hue[self.thing].mean(), 0.95)
         self.assertLess(by_hue[~self.thing].mean(), 0.05)
+        none = flat(Area((Range(Read.HUE, 340.0, 30.0, 15.0, meets=Meets.ADD),)), 240, 160,
+                    light=np.full_like(self.light, 0.3))
+        self.assertLess(none.max(), 0.05, "grey has no hue")
         grey = np.repeat(np.linspace(0, 1, 240, dtype=np.float32)[None, :, None], 160, 0).repeat(3, 2)
         lit = flat(Area((Range(Read.BRIGHTNESS, 50.0, 100.0, 5.0, meets=Meets.ADD),)), 240, 160, light=grey)
         # L* of 50 is a luminance of 0.184
@@ -213,15 +230,20 @@ class Reading(unittest.TestCase):
             both = np.minimum(found, truth).sum() / np.maximum(found, truth).sum()
             self.assertGreater(both, 0.93, scale)
 
-    def test_a_stroke_outside_keeps_it_out(self):
+    def test_what_looks_alike_but_lies_apart_is_not_the_thing(self):
         light = self.light.copy()
-        light[60:100, 150:210] = light[80, 120]
-        light[70:90, 120:160] = light[80, 120]
-        plain = flat(Area((Grown((((118.0, 60.0), (122.0, 100.0)),), size=8.0),)), 240, 160, light=light)
-        told = flat(Area((Grown((((118.0, 60.0), (122.0, 100.0)),), (((165.0, 62.0), (165.0, 98.0)),), 8.0),)),
-                    240, 160, light=light)
-        self.assertLess(told[60:100, 160:].mean(), plain[60:100, 160:].mean() + 1e-6)
-        self.assertLess(told[65:95, 165].max(), 0.1)
+        light[20:140, 180:215] = light[80, 120]
+        found = flat(Area((Grown((((118.0, 50.0), (122.0, 110.0)),), size=14.0),)), 240, 160, light=light)
+        self.assertGreater(found[self.thing].mean(), 0.9)
+        self.assertLess(found[20:140, 180:215].max(), 0.2)
+
+    def test_a_stroke_outside_keeps_it_out(self):
+        stroke = (((118.0, 55.0), (122.0, 95.0)),)
+        plain = flat(Area((Grown(stroke, size=8.0),)), 240, 160, light=self.light)
+        told = flat(Area((Grown(stroke, (((110.0, 112.0), (130.0, 112.0)),), 8.0),)), 240, 160, light=self.light)
+        self.assertGreater(plain[110:115, 112:129].mean(), 0.8)
+        self.assertLess(told[110:115, 112:129].mean(), 0.2)
+        self.assertGreater(told[50:70, 112:128].mean(), 0.9)
 
     def test_a_mask_lies_over_the_whole_frame(self):
         mask = np.zeros((40, 60), np.uint8)

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.support import engine, project_of, write_picture
-from windfell.combine.meeting import MEETINGS, laid_over
+from windfell.combine.meeting import MEETINGS, laid_over, own_gain
 from windfell.job import Job
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Area, Ellipse, Range, Read, Stroke
@@ -85,6 +85,9 @@ class Pile(unittest.TestCase):
         np.testing.assert_allclose(self.picture(*over[::-1]), self.picture(over[0]), atol=1e-7)
 
     def test_exposure_warmth_and_black_floor(self):
+        red, green, blue = own_gain(1.0, 100.0)
+        self.assertTrue(red > green > blue)
+        self.assertAlmostEqual(float(green), 2.0)
         one = self.picture(Layer(frames=("2",)))
         np.testing.assert_allclose(self.picture(Layer(frames=("2",), exposure_ev=-1.0)), one / 2, atol=1e-6)
         # the lamp's frame is 80 of 255 around it: 8.0 % of white
@@ -126,8 +129,10 @@ class Pile(unittest.TestCase):
     def test_a_layer_changed_in_a_preview_is_as_if_all_were_made_anew(self):
         area = Area((Stroke(((40.0, 30.0), (150.0, 100.0)), 40.0),))
         fresh = engine()
-        for layer in (Layer(area=area), Layer(area=area, exposure_ev=1.0), Layer(area=area, right_px=9.0),
-                      Layer(frames=("1",), area=area, floor=Floor.LEVEL, floor_pct=2.0), Layer(Rule.MINIMUM)):
+        changed = ({}, {"exposure_ev": 1.0}, {"right_px": 9.0}, {"right_px": -20.0}, {"strength_pct": 40.0},
+                   {"frames": ("1",), "floor": Floor.LEVEL, "floor_pct": 2.0}, {"rule": Rule.MINIMUM})
+        for parts in changed:
+            layer = Layer(area=area, **parts)
             one, other = self.picture(layer, scale=0.5), None
             self.engine, known = fresh, self.engine
             try:

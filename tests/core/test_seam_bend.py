@@ -37,6 +37,18 @@ class Meetings(unittest.TestCase):
             self.assertLess(np.median(np.abs(found.apart[:, 0] - truth)), 0.2)
             self.assertLess(np.abs(found.spots[:, 0] - 200).max(), REACH + 8)
 
+    def test_features_meet_halfway(self):
+        found = meeting(self.one, self.other, np.ones((200, 400), bool), self.seam)
+        begun = found.spots - found.apart / 2
+        np.testing.assert_allclose(begun, np.rint(begun), atol=1e-4)
+
+    def test_what_one_frame_alone_shows_says_little(self):
+        strange = srgb_decoded(cv2.GaussianBlur(textured(200, 400, 77), (0, 0), 1.5) / 255).astype(np.float32)
+        self.other[50:110] = strange[50:110]
+        found = meeting(self.one, self.other, np.ones((200, 400), bool), self.seam)
+        rows = found.spots[:, 1]
+        self.assertLess(((rows > 58) & (rows < 102)).sum() / 44, 0.35 * ((rows > 125) & (rows < 190)).sum() / 65)
+
     def test_what_is_not_shared_or_differs_says_nothing(self):
         shared = np.ones((200, 400), bool)
         shared[:100] = False
