@@ -121,6 +121,8 @@ class Spoiling(unittest.TestCase):
         self.assertIn("softer", found[5])
         self.assertIn("bumped by 9 px", found[7])
         self.assertEqual([n for n, w in enumerate(found) if w], [1, 3, 5, 7])
+        brighter = spoiled(self.lights, [0.0] * 9)[1]
+        self.assertLess(brighter.bright, 0.03, "light that changed as a whole is no stray light")
 
     def test_the_engine_judges_the_frames_of_a_set(self):
         with tempfile.TemporaryDirectory() as folder:
