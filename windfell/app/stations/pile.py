@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QDrag
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -67,7 +68,7 @@ class MoveTool(Tool):
 
 
 class LayerList(QListWidget):
-    """Rows that are dragged to another place; `moved(from, to)` counts rows from the top."""
+    """Rows that are dragged, or sent by Alt with up and down, elsewhere; `moved(from, to)` counts from the top."""
 
     moved = Signal(int, int)
 
@@ -75,7 +76,22 @@ class LayerList(QListWidget):
         super().__init__()
         self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
         self.setAccessibleName("Layers, the highest first")
+        self.setToolTip("Drag a layer to another place (Alt with up and down)")
         self.setFixedWidth(LIST_WIDE)
+
+    def startDrag(self, actions) -> None:
+        """The list itself moves the row when it is dropped."""
+        drag = QDrag(self)
+        drag.setMimeData(self.model().mimeData(self.selectedIndexes()))
+        drag.exec(Qt.DropAction.MoveAction)
+
+    def keyPressEvent(self, event) -> None:
+        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(event.key())
+        if step is not None and event.modifiers() & Qt.KeyboardModifier.AltModifier:
+            if 0 <= self.currentRow() + step < self.count() - 1 and self.currentRow() < self.count() - 1:
+                self.moved.emit(self.currentRow(), self.currentRow() + step)
+            return
+        super().keyPressEvent(event)
 
     def dropEvent(self, event) -> None:
         before = self.currentRow()
