@@ -372,14 +372,15 @@ class Viewing(WindowTest):
         view, shown = self.window.view, self.window.source.shown
         self.assertEqual((shown.width, shown.height), (32_000, 16_000))
         view.look_at(0.5, 0.5, 1.0)
-        slowest = 0.0
+        took = []
         for n in range(12):
             begun = time.monotonic()
             view.look_at(0.5 + n * 0.002, 0.5, 1.0)
             view.grab()
-            slowest = max(slowest, time.monotonic() - begun)
-        # a drawing must not wait for tiles: it takes milliseconds, tiles at this size take far longer
-        self.assertLess(slowest, 1.0)
+            took.append(time.monotonic() - begun)
+        # a drawing must not wait for tiles: it takes milliseconds, tiles at this size take far longer; most of them,
+        # since a machine that is shared may stand still for a moment
+        self.assertLess(sorted(took)[len(took) // 2], 0.5)
         self.until(lambda: len(view.source._tiles) >= 3)
         self.assertIsNotNone(frame_set)
 
