@@ -40,7 +40,8 @@ class Pile(unittest.TestCase):
         cls.home.cleanup()
 
     def picture(self, *layers: Layer, scale: float = 1.0, region: Region | None = None, **parts) -> np.ndarray:
-        combining = Combining(Rule.MEDIAN, layers=layers, **parts.pop("combining", {}))
+        rule = parts.pop("rule", Rule.MEDIAN)
+        combining = Combining(rule, layers=layers, **parts.pop("combining", {}))
         project, set_id = project_of(self.paths, Kind.STACK, combining=combining, **parts)
         ids = [f.id for f in project.set(set_id).frames]
         swapped = tuple(replace(x, frames=tuple(ids[int(i)] for i in x.frames)) for x in layers)
@@ -97,6 +98,11 @@ class Pile(unittest.TestCase):
         found = self.picture(Layer(frames=("2",), floor=Floor.AUTO, over=Over.ADD)) - self.picture()
         self.assertLess(np.abs(found[~disc(*LAMPS[2], 16)]).max(), 2e-3)
         self.assertGreater(found[LAMPS[2][1], LAMPS[2][0]], 0.4)
+
+    def test_a_layer_takes_every_frame_whatever_the_rule_below_leaves_out(self):
+        plain = self.picture(Layer(frames=("1",)))
+        sparse = self.picture(Layer(frames=("1",)), rule=Rule.MAXIMUM, combining={"every": 2, "fade_in_pct": 80.0})
+        np.testing.assert_allclose(sparse, plain, atol=1e-6)
 
     def test_a_layer_is_moved_turned_and_sized(self):
         def lamp_at(**place) -> np.ndarray:

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, project_of, ridge
+from windfell.engine.cache import key_of
 from windfell.engine.laid_out import _weight
 from windfell.geometry.camera import Lens
 from windfell.geometry.directions import rays_of
@@ -228,6 +229,16 @@ def _usual():
 
 
 class Meshes(unittest.TestCase):
+    def test_canvases_bent_a_little_otherwise_have_keys_of_their_own(self):
+        drift = np.zeros((40, 60, 2))
+        other = drift.copy()
+        other[20, 30] = 1e-3
+        canvases = [Canvas("cylindrical", -1, -1, 1, 1, 100, 100, mesh=Mesh(*[Lattice(WHOLE, d)] * 2))
+                    for d in (drift, other, drift.copy())]
+        keys = [key_of(c) for c in canvases]
+        self.assertEqual(keys[0], keys[2])
+        self.assertNotEqual(keys[0], keys[1])
+
     def test_a_lattice_through_values_has_them(self):
         values = np.random.default_rng(2).normal(0, 1, (6, 9, 2))
         lattice = Lattice.through(values, WHOLE)

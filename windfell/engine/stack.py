@@ -171,11 +171,11 @@ class StackStages(StackLight):
         if found.ground:
             self.sky(job)
 
-    def _order(self, places: tuple[Onto | NotOnto, ...]) -> list[int]:
-        """The frames with a place, the reference first."""
+    def _order(self, places: tuple[Onto | NotOnto, ...], every: bool = False) -> list[int]:
+        """The frames with a place that the rule takes, or `every` one of them; the reference first."""
         c = self.set.combining
         used = [n for n, place in enumerate(places) if isinstance(place, Onto)
-                and (n % c.every == 0 or n == self.reference() or not RULES[str(c.rule)].adds)]
+                and (every or n % c.every == 0 or n == self.reference() or not RULES[str(c.rule)].adds)]
         return sorted(used, key=lambda n: n != self.reference())
 
     def small_lights(self, job: Job) -> list[np.ndarray]:
@@ -193,9 +193,11 @@ class StackStages(StackLight):
 
     def _layers(self, places: tuple[Onto | NotOnto, ...], scale: float, job: Job,
                 floor: tuple[Floor, float] | None = None) -> list[Layer]:
-        """The frames with a place, the reference first; `floor`: what counts as black, if not as for all."""
+        """The frames with a place, the reference first; `floor`: what counts as black, if not as for all: then every
+        one of them, and none fades.
+        """
         opened, frames, first = self._opened(job), self.set.used, self.reference()
-        used = self._order(places)
+        used = self._order(places, every=floor is not None)
         read = lambda n: self._host.developed(opened[n], frames[n], scale, job)  # noqa: E731
         sheets = job.map(lambda n: self._prepared_sheet(n, read(n), job, floor), used, "reading frames")
         ref_size = (sheets[0].width, sheets[0].height)

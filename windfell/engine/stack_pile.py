@@ -141,7 +141,7 @@ class PileStages(StackStages):
     def _own_light(self, layer: Layer, region: Region, scale: float, before: Callable | None, job: Job
                    ) -> tuple[F32, NDArray[np.bool_] | None] | None:
         """The light of a layer's frames by its rule, and where they cover the region; None where it has none."""
-        used = self._order(self.registration(job).frames)
+        used = self._order(self.registration(job).frames, every=True)
         ids = [self.set.used[n].id for n in used]
         mine = [k for k, i in enumerate(ids) if not layer.frames or i in layer.frames]
         if not mine:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -36,7 +37,7 @@ class Bounds:
         return self.bottom - self.top
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Lattice:
     """Two smooth functions over bounds: uniform bicubic B-splines (de Boor 1978) with coefficients (rows, columns,
     2), at least 4 x 4, one rim of them outside the bounds. Beyond the bounds each is as at their edge; with `period`,
@@ -46,6 +47,11 @@ class Lattice:
     bounds: Bounds
     coefficients: Array
     period: float | None = None
+
+    def __repr__(self) -> str:
+        """All that it is made of, so that results can be kept by it: large arrays shorten their own words."""
+        digest = hashlib.sha256(np.ascontiguousarray(self.coefficients)).hexdigest()[:24]
+        return f"Lattice({self.bounds}, {self.coefficients.shape}, {digest}, {self.period})"
 
     @property
     def cells(self) -> tuple[int, int]:
