@@ -35,7 +35,8 @@ from windfell.errors import CannotJoin
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
-from windfell.recipe.model import Align, FrameSet, Kind, Project, SetSource, frame_from_path
+from windfell.recipe.model import Align, FrameSet, Kind, Project, frame_from_path
+from windfell.recipe.sources import SetSource
 
 SIDES = (640, 960)
 MOST_DEG = 125

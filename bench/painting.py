@@ -26,8 +26,9 @@ from windfell.engine.core import Engine
 from windfell.engine.stack_core import core_at
 from windfell.job import Job
 from windfell.recipe.areas import Area, Stroke
+from windfell.recipe.combining import Combining, Layer, Rule
 from windfell.recipe.giving import with_given
-from windfell.recipe.model import Combining, FrameSet, Kind, Layer, Project, Rule, frame_from_path
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 
 VEIL, DRAFT = 1100, 600
 

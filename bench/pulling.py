@@ -29,7 +29,8 @@ from windfell.errors import CannotJoin
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll, nearest_rotation
 from windfell.job import Job
-from windfell.recipe.model import Edges, FrameSet, Kind, Outline, Project, frame_from_path
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
+from windfell.recipe.outline import Edges, Outline
 from windfell.shape.edges import arc
 from windfell.shape.pull import slopes
 

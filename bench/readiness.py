@@ -18,7 +18,8 @@ from windfell.engine.core import Engine
 from windfell.engine.survey import surveyed
 from windfell.job import Job
 from windfell.readiness.checks import findings
-from windfell.recipe.model import Frame, FrameSet, Kind, Project, VideoInstant, frame_from_path, new_id
+from windfell.recipe.model import Frame, FrameSet, Kind, Project, frame_from_path, new_id
+from windfell.recipe.sources import VideoInstant
 
 NOT_FAULTS = {"bracket"}
 COMES_WITH = {

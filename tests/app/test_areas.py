@@ -6,11 +6,11 @@ from PySide6.QtGui import QColor, QWheelEvent
 from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest
-from windfell.app.stations.pile import frames_from_words, numbers_in_words
 from windfell.job import Job
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Ellipse, Gradient, Grown, Meets, Patch, Range, Read, Stroke
-from windfell.recipe.model import Over, Rule
+from windfell.recipe.combining import Over, Rule
+from windfell.recipe.pile import frames_from_words, numbers_in_words
 
 NONE, CONTROL, SHIFT = (getattr(Qt.KeyboardModifier, m) for m in ("NoModifier", "ControlModifier", "ShiftModifier"))
 
@@ -231,7 +231,7 @@ class AtCombine(Drawing):
         for v in (-0.5, -1.0, -1.5):
             self.pile.rulers["exposure_ev"].changed.emit(v, v == -0.5)
         self.assertEqual(self.session.history.undo_words, "layer 2: exposure to -1.5")
-        self.assertIn("maximum of 2, 3, 4, 6 — screens", self.pile.list.item(0).text())
+        self.assertIn("maximum of 2-4, 6 — screens", self.pile.list.item(0).text())
         QTest.keyClick(self.pile.list, Qt.Key.Key_Up, Qt.KeyboardModifier.AltModifier)
         QTest.keyClick(self.pile.list, Qt.Key.Key_Down, Qt.KeyboardModifier.AltModifier)
         self.assertIs(self.combining.layers[0].over, Over.SCREEN)

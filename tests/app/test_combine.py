@@ -6,8 +6,8 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest
+from windfell.recipe.combining import Floor, Rule
 from windfell.recipe.edits import Edit
-from windfell.recipe.model import Floor, Rule
 
 
 class Combining(WindowTest):

@@ -8,7 +8,7 @@ from windfell.align.help import line_degrees
 from windfell.engine.lines import line_on_frame
 from windfell.errors import BadRequest
 from windfell.job import Job
-from windfell.recipe.model import LineKind
+from windfell.recipe.outline import LineKind
 
 
 class LinesOnThePicture(WindowTest):

@@ -8,7 +8,8 @@ from tests.app.support import WindowTest
 from tests.support import frames_in, ridge, truth_of
 from windfell.geometry.camera import Lens
 from windfell.recipe import developing
-from windfell.recipe.model import Camera, HandPose, LineKind
+from windfell.recipe.model import Camera, HandPose
+from windfell.recipe.outline import LineKind
 
 
 class TwoFrames(WindowTest):

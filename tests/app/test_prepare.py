@@ -19,7 +19,8 @@ from windfell.app.widgets.findings import FindingRow
 from windfell.demo.clip import write_video
 from windfell.engine.measured import with_measured
 from windfell.recipe import developing, edits
-from windfell.recipe.model import Align, Development, FrameSet, Kind, Project, VideoInstant, frame_from_path
+from windfell.recipe.model import Align, Development, FrameSet, Kind, Project, frame_from_path
+from windfell.recipe.sources import VideoInstant
 
 
 class Lanes(WindowTest):

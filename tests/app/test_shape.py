@@ -5,7 +5,8 @@ from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest
 from windfell.job import Job
-from windfell.recipe.model import Edges, LineKind, ProjectionChoice, Ratio
+from windfell.recipe.model import ProjectionChoice
+from windfell.recipe.outline import Edges, LineKind, Ratio
 
 
 class OutlineByHand(WindowTest):

@@ -22,7 +22,10 @@ from windfell.app.widgets.finder import CommandFinder
 from windfell.engine.core import Engine
 from windfell.geometry.projections import PROJECTIONS
 from windfell.recipe import edits
-from windfell.recipe.model import Edges, ProjectionChoice, Rule, SetSource
+from windfell.recipe.combining import Rule
+from windfell.recipe.model import ProjectionChoice
+from windfell.recipe.outline import Edges
+from windfell.recipe.sources import SetSource
 
 
 class Beginning(WindowTest):

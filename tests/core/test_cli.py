@@ -17,7 +17,8 @@ from tests.support import frames_in, green, ridge, stranger, textured, write_pic
 from windfell.cli.commands import numbered
 from windfell.cli.main import main
 from windfell.errors import BadRequest
-from windfell.recipe.model import Combining, FrameSet, Kind, Project, Rule, frame_from_path
+from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 from windfell.recipe.project_file import save_project
 
 

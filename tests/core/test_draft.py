@@ -10,7 +10,8 @@ from windfell.engine.draft import opaque
 from windfell.engine.surface import Ownership, softly
 from windfell.job import Job
 from windfell.pixels.colour import to_view
-from windfell.recipe.model import Development, Edges, Joining, Kind, Outline, View
+from windfell.recipe.model import Development, Joining, Kind, View
+from windfell.recipe.outline import Edges, Outline
 from windfell.shape.canvas import Canvas
 
 

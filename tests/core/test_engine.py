@@ -16,23 +16,21 @@ from windfell.job import Cancelled, Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe import edits
+from windfell.recipe.combining import Combining, Rule
 from windfell.recipe.model import (
     Align,
-    Combining,
-    Edges,
     Frame,
     FrameSet,
     Kind,
     Mask,
-    Outline,
     Output,
     Project,
     Registration,
-    Rule,
-    SetSource,
     View,
     frame_from_path,
 )
+from windfell.recipe.outline import Edges, Outline
+from windfell.recipe.sources import SetSource
 
 
 class Panoramas(unittest.TestCase):

@@ -23,7 +23,8 @@ from windfell.geometry.camera import Lens
 from windfell.job import Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Align, Combining, Kind, Registration, Rule
+from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.model import Align, Kind, Registration
 
 
 @lru_cache(maxsize=1)

@@ -12,7 +12,8 @@ from windfell.engine.core import Engine
 from windfell.engine.lines import line_on_frame
 from windfell.errors import BadRequest
 from windfell.job import Job
-from windfell.recipe.model import FrameSet, Kind, LineKind, Project, frame_from_path
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
+from windfell.recipe.outline import LineKind
 
 
 class Lines(unittest.TestCase):

@@ -12,7 +12,9 @@ from windfell.combine.meeting import MEETINGS, laid_over, own_gain
 from windfell.job import Job
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Area, Ellipse, Range, Read, Stroke
-from windfell.recipe.model import Combining, Crop, Floor, Kind, Layer, Outline, Over, Rule, View
+from windfell.recipe.combining import Combining, Floor, Layer, Over, Rule
+from windfell.recipe.model import Kind, View
+from windfell.recipe.outline import Crop, Outline
 
 SIZE = (240, 160)
 LAMPS = ((60, 40), (120, 80), (190, 110))

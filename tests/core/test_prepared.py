@@ -12,17 +12,8 @@ from windfell.errors import BadRequest, FrameUnreadable
 from windfell.frames.listing import is_frame, pictures_in
 from windfell.recipe import developing, edits
 from windfell.recipe.developments import Shelf, read_development
-from windfell.recipe.model import (
-    Development,
-    Frame,
-    FrameSet,
-    Kind,
-    Project,
-    Registration,
-    SetSource,
-    VideoInstant,
-    frame_from_path,
-)
+from windfell.recipe.model import Development, Frame, FrameSet, Kind, Project, Registration, frame_from_path
+from windfell.recipe.sources import SetSource, VideoInstant
 
 
 def two_sets() -> Project:

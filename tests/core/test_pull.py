@@ -17,19 +17,8 @@ from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import (
-    BentLine,
-    Crop,
-    Edges,
-    LineKind,
-    NetPoint,
-    Outline,
-    ProjectionChoice,
-    Ratio,
-    Room,
-    StiffPatch,
-    View,
-)
+from windfell.recipe.model import ProjectionChoice, View
+from windfell.recipe.outline import BentLine, Crop, Edges, LineKind, NetPoint, Outline, Ratio, Room, StiffPatch
 from windfell.shape import rectangle
 from windfell.shape.bounds import fitted_canvas
 from windfell.shape.canvas import Canvas

@@ -18,7 +18,8 @@ from windfell.readiness.coverage import coverage_of, missing_caps
 from windfell.readiness.parallax import sideways_shift
 from windfell.readiness.sharpness import burnt_blocks, detail_blocks
 from windfell.readiness.survey import Coverage, PairLook, Survey
-from windfell.recipe.model import Kind, VideoInstant
+from windfell.recipe.model import Kind
+from windfell.recipe.sources import VideoInstant
 
 START = datetime(2026, 5, 16, 9, 0)
 

@@ -15,18 +15,7 @@ from windfell.errors import BadRequest, OutputFailed, ProjectUnreadable
 from windfell.recipe import edits
 from windfell.recipe.autosave import Autosave, abandoned
 from windfell.recipe.history import History
-from windfell.recipe.model import (
-    FileSource,
-    Frame,
-    FrameSet,
-    Kind,
-    Mask,
-    Project,
-    SetSource,
-    VideoInstant,
-    nested_in,
-    picture_parts,
-)
+from windfell.recipe.model import Frame, FrameSet, Kind, Mask, Project, nested_in, picture_parts
 from windfell.recipe.project_file import (
     found_in,
     load_project,
@@ -35,6 +24,7 @@ from windfell.recipe.project_file import (
     save_project,
     written_whole,
 )
+from windfell.recipe.sources import FileSource, SetSource, VideoInstant
 from windfell.recipe.words import WrongWord, from_words, to_words
 
 

@@ -34,17 +34,8 @@ from windfell.geometry.posed import GRAZING, Posed
 from windfell.geometry.rotation import from_yaw_pitch_roll, nearest_rotation, yaw_pitch_roll
 from windfell.job import Job
 from windfell.recipe import edits
-from windfell.recipe.model import (
-    Align,
-    Camera,
-    ControlPoint,
-    DroppedPoint,
-    HandPose,
-    Kind,
-    LineKind,
-    PlumbLine,
-    Registration,
-)
+from windfell.recipe.model import Align, Camera, ControlPoint, DroppedPoint, HandPose, Kind, PlumbLine, Registration
+from windfell.recipe.outline import LineKind
 
 
 @lru_cache(maxsize=8)

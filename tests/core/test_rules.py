@@ -22,7 +22,8 @@ from windfell.errors import BadRequest
 from windfell.job import Job
 from windfell.pixels.colour import srgb_decoded, srgb_encoded
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Combining, Floor, Kind, Output, Rule
+from windfell.recipe.combining import Combining, Floor, Rule
+from windfell.recipe.model import Kind, Output
 from windfell.recipe.sizes import size_from_words, size_in_words
 from windfell.recipe.weights_file import read_weights
 

@@ -12,9 +12,9 @@ import numpy as np
 from tests.core.test_parallax import near
 from tests.support import engine, project_of, textured
 from windfell.cli.main import main
-from windfell.geometry.bend import Bend
+from windfell.geometry.bend import Bend, typical_px
 from windfell.job import Job
-from windfell.join.seam_bend import REACH, meeting, typical, with_drifts
+from windfell.join.seam_bend import REACH, meeting, with_drifts
 from windfell.pixels.colour import srgb_decoded
 from windfell.recipe.model import BentSeam, Joining
 
@@ -63,7 +63,7 @@ class Meetings(unittest.TestCase):
         drift = np.stack([2 * np.sin(points[:, 1] / 90), 0.5 * np.cos(points[:, 1] / 120)], -1)
         before = Bend(800, 600, np.full((5, 5, 2), 0.25))
         bend = with_drifts(800, 600, points, drift, np.ones(500), before)
-        self.assertLess(typical(bend.at(points) - drift - 0.25), 0.15)
+        self.assertLess(typical_px(bend.at(points) - drift - 0.25), 0.15)
         far = np.array([[100.0, 300.0], [700.0, 100.0]])
         np.testing.assert_allclose(bend.at(far), 0.25, atol=0.02)
         twice = bend.scaled(1600, 1200)

@@ -13,7 +13,8 @@ from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
-from windfell.recipe.model import BentLine, Crop, Kind, LineKind, Outline, Ratio, View
+from windfell.recipe.model import Kind, View
+from windfell.recipe.outline import BentLine, Crop, LineKind, Outline, Ratio
 from windfell.shape.bounds import field_of_view, fitted_canvas, sphere_canvas
 from windfell.shape.choice import bend_pct, ranked, suitable_projection
 from windfell.shape.edges import Edge, arc

@@ -23,7 +23,8 @@ from windfell.frames import video
 from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
-from windfell.recipe.model import Kind, VideoInstant
+from windfell.recipe.model import Kind
+from windfell.recipe.sources import VideoInstant
 
 DAY = datetime.datetime(2026, 5, 16, 14, 5)
 

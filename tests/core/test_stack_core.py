@@ -13,7 +13,9 @@ from windfell.combine.rules import RULES, Setting
 from windfell.engine.stack_core import core_at, figures_of, rule_map
 from windfell.job import Job
 from windfell.pixels.colour import srgb_decoded
-from windfell.recipe.model import Combining, Crop, Kind, Layer, Outline, Rule
+from windfell.recipe.combining import Combining, Layer, Rule
+from windfell.recipe.model import Kind
+from windfell.recipe.outline import Crop, Outline
 
 
 def spot(*values: float) -> list[np.ndarray]:

@@ -15,7 +15,8 @@ from windfell.combine.rules import RULES
 from windfell.combine.spoiling import spoiled
 from windfell.engine.stack_core import next_gain_db, spoiling
 from windfell.job import Job
-from windfell.recipe.model import Combining, Floor, Kind, Rule
+from windfell.recipe.combining import Combining, Floor, Rule
+from windfell.recipe.model import Kind
 
 COUNT = 9
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from windfell.align.adjust import Observations
 from windfell.align.registration import PanoramaRegistration
-from windfell.geometry.bend import Bend, basis
+from windfell.geometry.bend import Bend, basis, typical_px
 from windfell.geometry.posed import Posed
 from windfell.job import Job
 from windfell.later import Later
@@ -85,8 +85,8 @@ def evened(found: PanoramaRegistration, observations: Sequence[Observations], jo
     job.step("evening out parallax", 0.1)
     asked = np.arange(len(points)) % ASKED == 0
     trial = _fitted(posed, points.some(~asked), job)
-    before = _typical(points.left[asked])
-    after = _typical(_left(trial, points.some(asked)))
+    before = typical_px(points.left[asked])
+    after = typical_px(_left(trial, points.some(asked)))
     if after > LEAST_GAIN * before:
         return Evened({}, before, before)
     return Evened(_fitted(posed, points, job), before, after)
@@ -116,12 +116,6 @@ def _left(bends: dict[int, Bend], points: _Shared) -> Array:
         drift_a[points.a == n] = bend.at(points.points_a[points.a == n])
         drift_b[points.b == n] = bend.at(points.points_b[points.b == n])
     return points.left - np.einsum("nij,nj->ni", points.onto, drift_a) + drift_b
-
-
-def _typical(left: Array) -> float:
-    """rms px, the worst tenth left aside."""
-    size = np.sort(np.linalg.norm(left, axis=1))
-    return float(np.sqrt(np.mean(size[: max(1, round(0.9 * len(size)))] ** 2)))
 
 
 def _fitted(posed: dict[int, Posed], points: _Shared, job: Job) -> dict[int, Bend]:

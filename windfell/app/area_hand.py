@@ -15,11 +15,10 @@ from windfell.app.picture.images import image_of
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.widgets.area_bar import AreaBar
-from windfell.areas.kinds import lightness
 from windfell.areas.mending import Blemishes, blemishes, mended
 from windfell.engine.area_pictures import area_picture, ground_at, length_at, points_of_px
 from windfell.job import Job
-from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded
+from windfell.pixels.colour import SRGB_TO_WORKING, lightness, srgb_decoded
 from windfell.recipe.areas import Area, Ellipse, Gradient, Grown, Meets, Part, Patch, Range, Read, Stroke
 from windfell.recipe.edits import Edit
 from windfell.recipe.model import Project
@@ -191,11 +190,9 @@ class AreaHand(QObject):
             size = length_at(stages, drawn.points[0], share, job)
             axes = 0.0, 0.0
             if drawn.kind == "ellipse":
-                out = np.abs(np.subtract(drawn.points[-1], drawn.points[0]))
-                whole = length_at(stages, drawn.points[0], 1.0, job) if out.max() > 0.2 else None
-                wide = whole or length_at(stages, drawn.points[0], 0.2, job) / 0.2
-                height = shown.height / shown.width
-                axes = 2 * float(out[0]) * wide, 2 * float(out[1]) * height * wide
+                across, down = np.abs(np.subtract(drawn.points[-1], drawn.points[0])).tolist()
+                wide = length_at(stages, drawn.points[0], 0.2, job) / 0.2
+                axes = 2 * across * wide, 2 * down * shown.height / shown.width * wide
             return _part_of(drawn, spots, size, axes, look, pixel)
 
         def done(part: Part | None) -> None:

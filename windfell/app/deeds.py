@@ -14,8 +14,10 @@ from windfell.app.widgets.finder import CommandFinder
 from windfell.frames.metadata import ENDINGS
 from windfell.frames.video import VIDEO_ENDINGS
 from windfell.recipe import edits
-from windfell.recipe.model import Camera, Edges, Frame, Kind, Project, SetSource, new_id
+from windfell.recipe.model import Camera, Frame, Kind, Project, new_id
+from windfell.recipe.outline import Edges
 from windfell.recipe.project_file import SUFFIX
+from windfell.recipe.sources import SetSource
 
 PICTURES = "Pictures and videos (" + " ".join(
     f"*{e} *{e.upper()}" for e in (*ENDINGS, *VIDEO_ENDINGS)) + ");;All files (*)"

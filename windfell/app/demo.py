@@ -6,21 +6,20 @@ from pathlib import Path
 
 from windfell.demo.sets import SETS
 from windfell.frames.video import evenly
+from windfell.recipe.combining import Combining, Rule
 from windfell.recipe.model import (
     Align,
     Camera,
-    Combining,
     Frame,
     FrameSet,
     Kind,
     Project,
     Registration,
-    Rule,
-    VideoInstant,
     View,
     frame_from_path,
     new_id,
 )
+from windfell.recipe.sources import VideoInstant
 
 SHIPPED = Path(__file__).resolve().parent.parent / "demo" / "frames"
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from windfell.recipe.model import Align, Combining, Frame, FrameSet, Kind, Outline, Project, Registration, Rule
+from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.model import Align, Frame, FrameSet, Kind, Project, Registration
+from windfell.recipe.outline import Outline
 
 
 def single_frame(project: Project, set_id: str, frame: Frame) -> tuple[Project, str]:

@@ -23,9 +23,10 @@ from windfell.engine.cache import prune
 from windfell.engine.folders import cache_folder
 from windfell.job import Job
 from windfell.recipe.areas import Area, Stroke
+from windfell.recipe.combining import Layer, Over, Rule
 from windfell.recipe.edits import Edit
 from windfell.recipe.giving import with_given
-from windfell.recipe.model import Edges, Layer, Over, Rule
+from windfell.recipe.outline import Edges
 from windfell.recipe.pile import add_layer, lights_over_base, with_region
 
 SETTLE_LIMIT_S = 180.0

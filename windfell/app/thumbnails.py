@@ -17,7 +17,8 @@ from windfell.frames.still import StillFrame
 from windfell.frames.video import instant, is_video
 from windfell.job import Job
 from windfell.pixels.resample import shrunk
-from windfell.recipe.model import FileSource, Frame, Project, SetSource, Source, VideoInstant
+from windfell.recipe.model import Frame, Project
+from windfell.recipe.sources import FileSource, SetSource, Source, VideoInstant
 
 SIDE = 300
 ENOUGH = 100

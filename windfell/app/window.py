@@ -49,8 +49,8 @@ from windfell.app.widgets.area_bar import AreaBar
 from windfell.app.widgets.status import StatusLine
 from windfell.errors import WindfellError
 from windfell.frames.listing import pictures_in
-from windfell.recipe.model import SetSource
 from windfell.recipe.project_file import SUFFIX, missing_files
+from windfell.recipe.sources import SetSource
 
 FILES_ASKED_EVERY_S = 4.0
 

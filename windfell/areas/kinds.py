@@ -12,25 +12,14 @@ from windfell.areas.growing import grown_share
 from windfell.areas.look import Look
 from windfell.areas.paths import Path, along_path, flat_at, inside
 from windfell.areas.spots import Spots
-from windfell.pixels.colour import luminance
+from windfell.pixels.colour import lightness
+from windfell.pixels.easing import eased
 from windfell.recipe.areas import Ellipse, Found, Gradient, Grown, Part, Patch, Range, Read, Stroke
 
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 
 THIN = 0.25
-
-
-def falloff(t: F32) -> F32:
-    """From 0 at 0 to 1 at 1, smoothly at both ends."""
-    t = np.clip(t, 0, 1)
-    return t * t * (3 - 2 * t)
-
-
-def lightness(light: F32) -> F32:
-    """CIE 1976 L*, 0..100 and beyond, of working light (..., 3)."""
-    y = np.maximum(luminance(light), 0)
-    return np.where(y > np.float32(216 / 24389), 116 * np.cbrt(y) - 16, np.float32(24389 / 27) * y).astype(np.float32)
 
 
 def stroke_share(part: Stroke, spots: Spots, look: Look | None) -> F32:
@@ -46,7 +35,7 @@ def stroke_share(part: Stroke, spots: Spots, look: Look | None) -> F32:
     def share(far: F32, width: F32, px: F32) -> F32:
         over = np.maximum(np.float32(soft) * width, px)
         # a hard rim passes over within its px, half of it outside
-        return falloff((width + np.float32(0.5 * (1 - soft)) * px - far) / over)
+        return eased((width + np.float32(0.5 * (1 - soft)) * px - far) / over)
 
     return spots.blocks.picture(along_path(spots.blocks, path, 0.0, share), spots.shape)
 
@@ -71,7 +60,7 @@ def patch_share(part: Patch, spots: Spots, look: Look | None) -> F32:
     within = inside(flat, corners).reshape(len(at), -1)
     result = out.astype(np.float32)
     over = np.maximum(soft, blocks.px[at][:, None])
-    result[at] = falloff(0.5 + np.where(within, far[at], -far[at]) / over)
+    result[at] = eased(0.5 + np.where(within, far[at], -far[at]) / over)
     return blocks.picture(result, spots.shape)
 
 
@@ -87,7 +76,7 @@ def gradient_share(part: Gradient, spots: Spots, look: Look | None) -> F32:
     else:
         length = float(np.linalg.norm(b - a))
         along = (spots.at - a.astype(np.float32)) @ ((b - a) / max(length, 1e-9)).astype(np.float32)
-    return falloff(1 - np.nan_to_num(along) / np.float32(max(length, spots.finest)))
+    return eased(1 - np.nan_to_num(along) / np.float32(max(length, spots.finest)))
 
 
 def ellipse_share(part: Ellipse, spots: Spots, look: Look | None) -> F32:
@@ -102,7 +91,7 @@ def ellipse_share(part: Ellipse, spots: Spots, look: Look | None) -> F32:
     q = np.hypot((c * x + s * y) / half[0], (c * y - s * x) / half[1])
     soft, px = np.float32(part.softness_pct / 100), np.float32(spots.finest) / half.min()
     rim = 1 + (1 - soft) * px / 2
-    return falloff((rim - np.nan_to_num(q, nan=9.0)) / np.maximum(soft, px))
+    return eased((rim - np.nan_to_num(q, nan=9.0)) / np.maximum(soft, px))
 
 
 def range_share(part: Range, spots: Spots, look: Look | None) -> F32:
@@ -113,13 +102,13 @@ def range_share(part: Range, spots: Spots, look: Look | None) -> F32:
     light = np.clip(look.light(), 0, None)
     if part.of is Read.BRIGHTNESS:
         value = lightness(light)
-        return falloff(1 + (value - part.low) / soft) * falloff(1 + (part.high - value) / soft)
+        return eased(1 + (value - part.low) / soft) * eased(1 + (part.high - value) / soft)
     hsv = cv2.cvtColor(np.sqrt(light), cv2.COLOR_RGB2HSV)
     span = (part.high - part.low) % 360 if part.high != part.low + 360 else 360.0
     off = (hsv[..., 0] - np.float32(part.low + span / 2) + 180) % 360 - 180
     # grey has no hue
-    coloured = falloff(hsv[..., 1] / np.float32(0.12))
-    return falloff(1 + (span / 2 - np.abs(off)) / soft) * coloured
+    coloured = eased(hsv[..., 1] / np.float32(0.12))
+    return eased(1 + (span / 2 - np.abs(off)) / soft) * coloured
 
 
 def found_share(part: Found, spots: Spots, look: Look | None) -> F32:

@@ -26,30 +26,28 @@ from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.output.writers import WRITERS, writer_for
 from windfell.recipe import developing
+from windfell.recipe.combining import Combining, Display, Rule
 from windfell.recipe.developments import read_development
 from windfell.recipe.model import (
     Align,
     Blend,
     Camera,
-    Combining,
-    Display,
-    FileSource,
     Format,
     FrameSet,
     Joining,
     Kind,
     Mask,
-    Outline,
     Output,
     Project,
     Registration,
-    Rule,
     View,
     frame_from_path,
     new_id,
 )
+from windfell.recipe.outline import Outline
 from windfell.recipe.points_file import points_words, read_points
 from windfell.recipe.project_file import Masks, load_project, mask_name, written_whole
+from windfell.recipe.sources import FileSource
 from windfell.recipe.weights_file import read_weights
 
 

@@ -18,7 +18,8 @@ from windfell.frames.still import metadata_of
 from windfell.frames.video import is_video, video_facts
 from windfell.job import Job
 from windfell.readiness.checks import findings
-from windfell.recipe.model import Frame, FrameSet, Kind, Project, SetSource, VideoInstant
+from windfell.recipe.model import Frame, FrameSet, Kind, Project
+from windfell.recipe.sources import SetSource, VideoInstant
 
 
 def run_inspect(options: Namespace, job: Job) -> None:

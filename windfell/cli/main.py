@@ -14,7 +14,8 @@ from windfell.cli.progress import ProgressLine
 from windfell.demo.names import NAMES
 from windfell.errors import CannotJoin, WindfellError
 from windfell.job import Cancelled, Job
-from windfell.recipe.model import Align, Blend, Display, Floor, ProjectionChoice, Rule
+from windfell.recipe.combining import Display, Floor, Rule
+from windfell.recipe.model import Align, Blend, ProjectionChoice
 
 DONE, BAD_INPUT, CANNOT_JOIN, INNER, STOPPED = 0, 2, 3, 70, 130
 COMMANDS = ("panorama", "stack", "render", "inspect", "frames", "demo")

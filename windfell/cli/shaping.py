@@ -8,17 +8,9 @@ from argparse import Namespace
 from dataclasses import replace
 
 from windfell.errors import BadRequest
-from windfell.recipe.model import (
-    Crop,
-    Edges,
-    Floor,
-    FrameSet,
-    Outline,
-    ProjectionChoice,
-    Ratio,
-    Room,
-    View,
-)
+from windfell.recipe.combining import Floor
+from windfell.recipe.model import FrameSet, ProjectionChoice, View
+from windfell.recipe.outline import Crop, Edges, Outline, Ratio, Room
 from windfell.recipe.sizes import ratio_from_words, size_from_words
 
 
@@ -62,13 +54,8 @@ def four(text: str) -> tuple[tuple[float, bool], ...]:
 
 def kappa(text: str) -> tuple[float, float]:
     """LOW,HIGH, or one for both."""
-    try:
-        values = [float(v) for v in text.split(",")]
-    except ValueError:
-        values = []
-    if len(values) not in (1, 2) or not all(0.5 <= v <= 20 for v in values):
-        raise argparse.ArgumentTypeError(f"{text} is not two spreads between 0.5 and 20, such as 3,2.5")
-    return values[0], values[-1]
+    both = text if "," in text else f"{text},{text}"
+    return _two(both, 0.5, 20, "two spreads between 0.5 and 20, such as 3,2.5", text)
 
 
 def floor(text: str) -> tuple[Floor, float]:
@@ -80,14 +67,7 @@ def floor(text: str) -> tuple[Floor, float]:
 
 def fade(text: str) -> tuple[float, float]:
     """IN,OUT: per cent of a series, with or without the sign."""
-    parts = [p.strip().removesuffix("%") for p in text.split(",")]
-    try:
-        values = tuple(float(p) for p in parts)
-    except ValueError:
-        values = ()
-    if len(values) != 2 or not all(0 <= v <= 100 for v in values):
-        raise argparse.ArgumentTypeError(f"{text} is not two per cents, such as 20,40")
-    return values
+    return _two(text.replace("%", ""), 0, 100, "two per cents, such as 20,40", text)
 
 
 def room(text: str) -> Room:
@@ -127,13 +107,17 @@ def add_cut(p: argparse.ArgumentParser) -> None:
 
 
 def _pannini(text: str) -> tuple[float, float]:
-    parts = text.split(",")
+    return _two(text, 0, 1, "two values between 0 and 1, such as 1,0.5", text)
+
+
+def _two(text: str, low: float, high: float, wanted: str, said: str) -> tuple[float, float]:
+    """Two numbers with a comma between, within limits; else an error that `said` is not what is `wanted`."""
     try:
-        values = tuple(float(v) for v in parts)
+        values = tuple(float(v) for v in text.split(","))
     except ValueError:
         values = ()
-    if len(values) != 2 or not all(0 <= v <= 1 for v in values):
-        raise argparse.ArgumentTypeError(f"{text} is not two values between 0 and 1, such as 1,0.5")
+    if len(values) != 2 or not all(low <= v <= high for v in values):
+        raise argparse.ArgumentTypeError(f"{said} is not {wanted}")
     return values
 
 

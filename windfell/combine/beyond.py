@@ -9,6 +9,7 @@ from windfell.combine.network import median
 from windfell.combine.rules import PLAIN, Setting, StackRule
 from windfell.combine.statistics import spread_of
 from windfell.pixels.colour import luminance
+from windfell.pixels.easing import eased
 
 F32 = NDArray[np.float32]
 
@@ -30,6 +31,5 @@ class BeyondNoise(StackRule):
         middle = median(planes)
         noise = luminance(spread_of(planes, middle)) * np.float32(self._spreads)
         result = self._rule.combined(planes, setting)
-        over = np.clip((luminance(result) - luminance(middle)) / np.maximum(noise, 1e-6) - 1, 0, 1)
-        share = (over * over * (3 - 2 * over))[..., None]
-        return middle + share * (result - middle)
+        share = eased((luminance(result) - luminance(middle)) / np.maximum(noise, 1e-6) - 1)
+        return middle + share[..., None] * (result - middle)

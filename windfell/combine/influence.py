@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.combine.rules import PLAIN, Setting, StackRule
-from windfell.pixels.colour import luminance
+from windfell.pixels.colour import lightness
 
 F32 = NDArray[np.float32]
 
@@ -65,8 +65,8 @@ def rule_figures(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAI
     """The figures of a rule over small frames (h, w, 3) in place."""
     result = rule.combined([p.copy() for p in planes], setting)
     gain = noise_gain_db(planes, rule, setting)
-    middle = np.median(np.stack([_lightness(p) for p in planes]), axis=0)
-    brightened = float(np.mean(_lightness(result) > middle + BRIGHTER))
+    middle = np.median(np.stack([lightness(p) for p in planes]), axis=0)
+    brightened = float(np.mean(lightness(result) > middle + BRIGHTER))
     left_out = rule.rejected(list(planes), setting)
     rejected = None if left_out is None else float(np.mean([r.any(axis=2).mean() for r in left_out]))
     return RuleFigures(gain, rejected, brightened)
@@ -75,7 +75,7 @@ def rule_figures(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAI
 def against_mean(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> F32:
     """How much lighter (positive: added) or darker (taken away) the result (h, w) is than the mean of all, in L*."""
     mean = sum(planes[1:], planes[0].copy()) * np.float32(1 / len(planes))
-    return _lightness(rule.combined([p.copy() for p in planes], setting)) - _lightness(mean)
+    return lightness(rule.combined([p.copy() for p in planes], setting)) - lightness(mean)
 
 
 def whose(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> NDArray[np.int16]:
@@ -84,7 +84,3 @@ def whose(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> N
     off = np.stack([np.abs(p - result).sum(axis=2) for p in planes])
     return off.argmin(axis=0).astype(np.int16)
 
-
-def _lightness(light: F32) -> F32:
-    y = np.clip(luminance(np.ascontiguousarray(light, np.float32)), 0, None)
-    return np.where(y > np.float32(216 / 24389), 116 * np.cbrt(y) - 16, np.float32(24389 / 27) * y)

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.pixels.colour import luminance
+from windfell.pixels.easing import eased
 
 F32 = NDArray[np.float32]
 
@@ -63,5 +64,4 @@ def edge_share(covered: NDArray[np.bool_] | None, shape: tuple[int, int], soft_p
     if soft_px < 1:
         return covered.astype(np.float32)
     far = cv2.distanceTransform(np.pad(covered, 1, mode="edge").astype(np.uint8), cv2.DIST_L2, 5)[1:-1, 1:-1]
-    t = np.clip(far / np.float32(soft_px), 0, 1)
-    return t * t * (3 - 2 * t)
+    return eased(far / np.float32(soft_px))

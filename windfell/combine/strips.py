@@ -152,6 +152,15 @@ def shown(layer: Layer, region: Region) -> F32:
     return light if mask is None else np.where(mask[..., None], light, np.float32(np.nan))
 
 
+def shown_within(layer: Layer, region: Region, whole: Region) -> F32:
+    """A layer's light (h, w, 3) on a region, NaN where it shows nothing and beyond the whole."""
+    out = np.full((region.height, region.width, 3), np.nan, np.float32)
+    inner = region.shared(whole)
+    if inner is not None:
+        out[inner.within(region)] = shown(layer, inner)
+    return out
+
+
 def _carried(layer: Layer, points: NDArray[np.float64]) -> NDArray[np.float64]:
     """The frame's px of the picture's (..., 2)."""
     if layer.before is not None:

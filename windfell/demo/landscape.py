@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.demo.canvas import Canvas, noise
+from windfell.pixels.easing import eased
 
 F32 = NDArray[np.float32]
 SHORE = -2.2
@@ -15,8 +16,7 @@ OVERHEAD = (60.0, 76.0)
 
 def smooth(edge0: float, edge1: float, x: F32) -> F32:
     """0 before edge0, 1 after edge1, smooth between."""
-    t = np.clip((x - edge0) / (edge1 - edge0), 0, 1)
-    return t * t * (3 - 2 * t)
+    return eased((x - edge0) / (edge1 - edge0))
 
 
 def paint_sky(c: Canvas) -> None:

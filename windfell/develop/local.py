@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.pixels.colour import luminance
+from windfell.pixels.easing import eased
 from windfell.recipe.model import Development
 
 F32 = NDArray[np.float32]
@@ -127,5 +128,4 @@ def _cleared(light: F32, strength: float, clear: F32, air: F32) -> F32:
 
 
 def _ramp(x: F32, low: float, high: float) -> F32:
-    t = np.clip((x - np.float32(low)) * np.float32(1 / (high - low)), 0, 1)
-    return t * t * (3 - 2 * t)
+    return eased((x - np.float32(low)) * np.float32(1 / (high - low)))

@@ -14,11 +14,11 @@ from windfell.areas.spots import Ground, Pixels, Plane, Sphere, Spots, spots_of
 from windfell.engine.cache import Cache, key_of
 from windfell.geometry import planar
 from windfell.geometry.directions import degrees_of
-from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.join.warp import map_step
-from windfell.pixels.tiles import Region
+from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.areas import Area, Part
 from windfell.shape.canvas import Canvas
+from windfell.shape.flat import flat_extent, looking
 
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
@@ -38,35 +38,28 @@ class Drawer:
 
 @dataclass(frozen=True, eq=False)
 class CanvasLook:
-    """What a canvas shows; `draw` and `keep` as a drawer has them."""
+    """What a drawer shows on a region of a canvas."""
 
-    draw: Callable[[Canvas, Region], F32]
-    keep: Callable[[Part, Callable[[], T]], T]
+    drawer: Drawer
     canvas: Canvas
     region: Region
     ground: Ground
 
     def light(self) -> F32:
-        return self.draw(self.canvas, self.region)
+        return self.drawer.draw(self.canvas, self.region)
 
     def around(self, points: Array, reach: float) -> tuple[F32, Callable[[NDArray], F32]]:
         if self.ground.axes == 2:
             low, high = points.min(axis=0) - reach, points.max(axis=0) + reach
             view = np.eye(3)
         else:
-            middle = points.mean(axis=0)
-            middle = middle / max(np.linalg.norm(middle), 1e-9)
-            yaw, pitch = np.arctan2(middle[0], middle[2]), np.arcsin(np.clip(-middle[1], -1, 1))
-            view = from_yaw_pitch_roll(yaw, pitch, 0.0)
-            rays = points @ view
-            ahead = rays[rays[:, 2] > 0.2]
-            flat = (ahead if len(ahead) else np.array([[0.0, 0.0, 1.0]]))
-            flat = np.clip(flat[:, :2] / flat[:, 2:], -3, 3)
-            low, high = flat.min(axis=0) - reach, flat.max(axis=0) + reach
+            view = looking(points.mean(axis=0))
+            low, high = flat_extent(points, view) or (np.zeros(2), np.zeros(2))
+            low, high = low - reach, high + reach
         k = LOOK_SIDE / max(float((high - low).max()), 1e-6)
         size = np.maximum(8, np.ceil((high - low) * k)).astype(int)
         flat_canvas = Canvas("rectilinear", *low, *high, *size.tolist(), tuple(view.ravel()))
-        light = self.draw(flat_canvas, Region(0, 0, flat_canvas.width, flat_canvas.height))
+        light = self.drawer.draw(flat_canvas, Region(0, 0, flat_canvas.width, flat_canvas.height))
 
         def place(spots: NDArray) -> F32:
             if self.ground.axes == 2:
@@ -76,7 +69,7 @@ class CanvasLook:
         return light, place
 
     def kept(self, part: Part, make: Callable[[], T]) -> T:
-        return self.keep(part, make)
+        return self.drawer.keep(part, make)
 
     def mask(self, name: str) -> None:
         """No mask lies on the sphere."""
@@ -99,7 +92,7 @@ class FlatLook:
     def around(self, points: Array, reach: float) -> tuple[F32, Callable[[NDArray], F32]]:
         low, high = points.min(axis=0) - reach, points.max(axis=0) + reach
         scale = min(1.0, LOOK_SIDE / max(float((high - low).max()), 1.0))
-        size = tuple(max(1, round(v * scale)) for v in self.whole)
+        size = scaled_size(self.whole, scale)
         k = np.array(size) / self.whole
         left, top = np.clip(np.floor(low * k), 0, np.array(size) - 2).astype(int)
         right, bottom = np.clip(np.ceil(high * k) + 1, [left + 2, top + 2], size).astype(int)
@@ -133,7 +126,7 @@ def flat_spots(
     """Where regions of a picture of `whole` px, at a scale, lie on it at full size; `before` takes the region's px to
     the picture's at that scale.
     """
-    size = tuple(max(1, round(v * scale)) for v in whole)
+    size = scaled_size(whole, scale)
     onto = planar.resized(size, whole)
 
     def point(px: Array) -> Array:
@@ -152,7 +145,7 @@ def on_canvas(
     look = None
     if drawer is not None:
         def look(wide: Region, _spots: Spots) -> CanvasLook:
-            return CanvasLook(drawer.draw, drawer.keep, canvas, wide, ground)
+            return CanvasLook(drawer, canvas, wide, ground)
     spots, kept = canvas_spots(ground, canvas), None
     if cache is not None:
         plain, name = spots, (type(ground).__name__, canvas)

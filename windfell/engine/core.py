@@ -25,7 +25,7 @@ from windfell.geometry.optics import Optics
 from windfell.job import Job
 from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
-from windfell.pixels.tiles import Region, tiled
+from windfell.pixels.tiles import Region, scaled_size, tiled
 from windfell.recipe.model import Frame, FrameSet, Kind, Project
 from windfell.recipe.project_file import Masks
 
@@ -177,11 +177,6 @@ class Engine:
             if done == width:
                 yield band
                 band, done = None, 0
-
-
-def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
-    """A size at another scale, at least one pixel."""
-    return max(1, round(size[0] * scale)), max(1, round(size[1] * scale))
 
 
 class NestedSet:

@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.engine.core import Engine, scaled_size
+from windfell.engine.core import Engine
 from windfell.engine.picture import Picture
 from windfell.engine.sources import OpenedFile
 from windfell.errors import BadRequest, OutputFailed
@@ -21,8 +21,10 @@ from windfell.output.metadata import Carried
 from windfell.output.writers import ROWS_PER_STRIP, WRITERS, Sheet
 from windfell.pixels.colour import SPACES, SRGB, WORKING, Encoder, Space
 from windfell.pixels.profiles import icc_of, linear_icc_of
-from windfell.recipe.model import Compression, FileSource, Format, Kind, Output, Project, VideoInstant
+from windfell.pixels.tiles import scaled_size
+from windfell.recipe.model import Compression, Format, Kind, Output, Project
 from windfell.recipe.project_file import written_whole
+from windfell.recipe.sources import FileSource, VideoInstant
 
 LINEAR = 32
 

@@ -115,7 +115,7 @@ class JoinedFrames(RegisteredFrames):
         """The pixels of a picture file that is laid over the panorama."""
         return self._host.opened(self._project, frame, job).sheet(1.0, job)
 
-    def seen_key(self, job: Job) -> str:
+    def joined_key(self, job: Job) -> str:
         """Of the joined picture around the frames, whatever the view, without repairs."""
         return key_of(self._seen_key(job), self.set.joining.blend_pct, self.set.joining.blend)
 
@@ -341,8 +341,7 @@ class JoinedFrames(RegisteredFrames):
 
     def draft_keys(self, job: Job) -> tuple[str, str]:
         """What a draft's frames hang on before and after blending."""
-        joining = self.set.joining
-        return self._seen_key(job), key_of(self._seen_key(job), joining.blend_pct, joining.blend)
+        return self._seen_key(job), self.joined_key(job)
 
     def small_sheet(self, n: int, scale: float, job: Job) -> Sheet:
         """Placed frame `n` as it is developed, at about a scale."""

@@ -20,7 +20,8 @@ from windfell.job import Job
 from windfell.join.warp import covered
 from windfell.pixels.resample import inside_frame
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Edges, ProjectionChoice
+from windfell.recipe.model import ProjectionChoice
+from windfell.recipe.outline import Edges
 from windfell.shape import rectangle
 from windfell.shape.bounds import field_of_view, fitted_canvas, native_px_per_unit, sphere_canvas, view_bounds
 from windfell.shape.canvas import Canvas

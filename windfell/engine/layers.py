@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.engine.core import Engine, scaled_size
+from windfell.engine.core import Engine
 from windfell.engine.export import carried_over, check_place, check_room, make_folder, output_scale
 from windfell.engine.panorama import PanoramaStages
 from windfell.errors import BadRequest
@@ -16,7 +16,7 @@ from windfell.job import Job
 from windfell.output.writers import WRITERS, Sheet
 from windfell.pixels.colour import SPACES, Encoder
 from windfell.pixels.profiles import icc_of
-from windfell.pixels.tiles import Region
+from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.model import Project
 from windfell.recipe.project_file import written_whole
 

@@ -10,7 +10,8 @@ import numpy as np
 from windfell.engine.core import Engine
 from windfell.errors import BadRequest
 from windfell.job import Job
-from windfell.recipe.model import LineKind, PlumbLine, Project
+from windfell.recipe.model import PlumbLine, Project
+from windfell.recipe.outline import LineKind
 
 
 def line_on_frame(

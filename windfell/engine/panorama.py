@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
-from typing import Any
 
 import cv2
 import numpy as np
@@ -40,18 +38,13 @@ class PanoramaStages(LaidOutFrames):
 
     def key(self, job: Job) -> str:
         """Changes when the picture may have changed."""
-        s = self.set
-        return key_of(self._seen_key(job), s.view, s.outline, s.joining.blend_pct, s.joining.blend, *s.repairs)
+        return key_of(self.joined_key(job), self.set.view, self.set.outline, *self.set.repairs)
 
     def look_key(self, job: Job) -> str:
         """Of all that the picture of a spot hangs on but who owns it."""
         joining = self.set.joining
         bent = self._seen_key(job) if joining.bend_seams or joining.bent else ""
         return key_of(self._light_key(job), joining.blend_pct, joining.blend, bent)
-
-    def kept(self, key: str, make: Callable[[], Any]) -> Any:
-        """What `make` gives, kept by a key of all that it hangs on."""
-        return self._host.cache.get(key, make)
 
     def draft(self, side: int, job: Job) -> tuple[Canvas, NDArray[np.uint8]]:
         """The canvas at full size, found coarsely, and the whole picture at about `side` px a side as a screen shows

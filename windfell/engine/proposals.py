@@ -28,20 +28,9 @@ from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
 from windfell.pixels.resample import shrunk
-from windfell.recipe.model import (
-    Align,
-    Combining,
-    Frame,
-    FrameSet,
-    Kind,
-    Project,
-    Registration,
-    Rule,
-    SetSource,
-    VideoInstant,
-    frame_from_path,
-    new_id,
-)
+from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.model import Align, Frame, FrameSet, Kind, Project, Registration, frame_from_path, new_id
+from windfell.recipe.sources import SetSource, VideoInstant
 
 SMALL_SIDE, CLOSE_SIDE = 160, 96
 ENLARGED = 2

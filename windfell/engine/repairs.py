@@ -23,9 +23,11 @@ from windfell.join.warp import warped
 from windfell.pixels.resample import remapped
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Ellipse, Gradient, Grown, Patch, Stroke
-from windfell.recipe.model import FileSource, Frame
+from windfell.recipe.model import Frame
 from windfell.recipe.repairs import Mend, Repair
+from windfell.recipe.sources import FileSource
 from windfell.shape.canvas import Canvas
+from windfell.shape.flat import flat_extent, looking
 
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
@@ -33,7 +35,6 @@ Array = NDArray[np.float64]
 LEAST = 1e-3
 FILL_SIDE = 384
 MARGIN_PX = 6
-WIDEST = 2.5
 PICTURE_EDGE = 0.02
 
 
@@ -122,21 +123,13 @@ def _flat_around(rays: Array, canvas: Canvas) -> Canvas | None:
     if not len(flat_rays):
         return None
     view = looking(flat_rays.mean(axis=0))
-    seen = flat_rays @ view
-    seen = seen[seen[:, 2] > 0.15]
-    if not len(seen):
+    extent = flat_extent(flat_rays, view)
+    if extent is None:
         return None
-    plane = np.clip(seen[:, :2] / seen[:, 2:], -WIDEST, WIDEST)
     margin = MARGIN_PX / canvas.px_per_unit
-    low, high = plane.min(axis=0) - margin, plane.max(axis=0) + margin
+    low, high = extent[0] - margin, extent[1] + margin
     size = np.maximum(4, np.ceil((high - low) * canvas.px_per_unit)).astype(int)
     return Canvas("rectilinear", *low.tolist(), *high.tolist(), *size.tolist(), tuple(view.ravel()))
-
-
-def looking(ray: Array) -> Array:
-    """(3, 3): a level view along a ray."""
-    x, y, z = ray / max(np.linalg.norm(ray), 1e-12)
-    return from_yaw_pitch_roll(float(np.arctan2(x, z)), float(np.arcsin(np.clip(-y, -1, 1))), 0.0)
 
 
 def _read(picture: Picture, flat: Canvas, rays: Array) -> Picture:
@@ -163,8 +156,8 @@ def _filled(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
             return Picture(below.light, np.zeros_like(known))
         return Picture(smoothly_filled(below.light, known), np.ones_like(known))
 
-    key = key_of("filled", stages.seen_key(job), stages.set.repairs[:n], repair.area, flat)
-    return _read(stages.kept(key, make), flat, _rays(canvas, region))
+    key = key_of("filled", stages.joined_key(job), stages.set.repairs[:n], repair.area, flat)
+    return _read(stages.cache.get(key, make), flat, _rays(canvas, region))
 
 
 def _around_area(ground: Any, repair: Repair) -> Canvas | None:
@@ -188,9 +181,10 @@ def _around_area(ground: Any, repair: Repair) -> Canvas | None:
     if not isinstance(ground, Sphere):
         spots = np.concatenate([spots, np.ones((len(spots), 1))], axis=1)
     view = looking(spots.mean(axis=0))
-    seen = spots @ view
-    plane = np.clip(seen[:, :2] / np.maximum(seen[:, 2:], 0.15), -WIDEST, WIDEST)
-    half = 1.3 * (float(np.abs(plane).max()) + np.tan(min(np.radians(reach), 1.2))) + 0.01
+    extent = flat_extent(spots, view)
+    if extent is None:
+        return None
+    half = 1.3 * (float(np.abs(extent).max()) + np.tan(min(np.radians(reach), 1.2))) + 0.01
     return Canvas("rectilinear", -half, -half, half, half, FILL_SIDE, FILL_SIDE, tuple(view.ravel()))
 
 

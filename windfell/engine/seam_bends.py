@@ -9,10 +9,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry.bend import Bend
+from windfell.geometry.bend import Bend, typical_px
 from windfell.geometry.posed import Posed
 from windfell.job import Job
-from windfell.join.seam_bend import ASKED, Meeting, meeting, typical, with_drifts
+from windfell.join.seam_bend import ASKED, Meeting, meeting, with_drifts
 from windfell.pixels.tiles import Region
 from windfell.shape.canvas import Canvas
 
@@ -136,4 +136,4 @@ def _held_aside(posed: list[Posed], surface: Canvas, found: dict[tuple[int, int]
         after.append(left)
     keep = [np.isfinite(v).all(axis=1) for v in before]
     return tuple(
-        typical(np.concatenate([v[k] for v, k in zip(lefts, keep, strict=True)])) for lefts in (before, after))
+        typical_px(np.concatenate([v[k] for v, k in zip(lefts, keep, strict=True)])) for lefts in (before, after))

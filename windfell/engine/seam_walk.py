@@ -108,7 +108,7 @@ def _rated(stages: PanoramaStages, canvas: Canvas, scale: float, middle: tuple[i
     wide = stages.owners(canvas, region.grown(AROUND), job)
     owner = np.ascontiguousarray(wide[AROUND:-AROUND, AROUND:-AROUND])
     key = key_of("rated", stages.look_key(job), canvas, middle, hashlib.sha256(wide.tobytes()).hexdigest())
-    return stages.kept(key, lambda: _rate(stages, canvas, scale, region, owner, (a, b), job))
+    return stages.cache.get(key, lambda: _rate(stages, canvas, scale, region, owner, (a, b), job))
 
 
 def _rate(stages: PanoramaStages, canvas: Canvas, scale: float, region: Region, owner: NDArray[np.int16],

@@ -19,7 +19,7 @@ from windfell.pixels.colour import luminance
 from windfell.pixels.profiles import linearizer
 from windfell.pixels.resample import shrunk
 from windfell.pixels.sheet import Sheet
-from windfell.recipe.model import FileSource, Source, VideoInstant
+from windfell.recipe.sources import FileSource, Source, VideoInstant
 
 BASE_SIDE = 1280
 FULL_FROM = 0.75

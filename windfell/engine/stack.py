@@ -25,8 +25,9 @@ from windfell.errors import CannotJoin
 from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.colour import to_view
-from windfell.pixels.tiles import Region
-from windfell.recipe.model import Align, Floor, FrameSet, Kind, Project
+from windfell.pixels.tiles import Region, scaled_size
+from windfell.recipe.combining import Floor
+from windfell.recipe.model import Align, FrameSet, Kind, Project
 from windfell.shape.stack_cut import StackCut, stack_cut
 
 STRIP_ROWS = 256
@@ -130,7 +131,7 @@ class StackStages(StackLight):
     def _find_sky(self, job: Job) -> np.ndarray:
         found = self.registration(job)
         scale = min(1.0, SKY_SIDE / max(self.whole_size(job)))
-        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        width, height = self.whole_at(scale, job)
         region = Region(0, 0, width, height)
 
         def laid(places: tuple[Onto | NotOnto, ...]) -> list[np.ndarray]:
@@ -153,6 +154,10 @@ class StackStages(StackLight):
     def whole_size(self, job: Job) -> tuple[int, int]:
         """(width, height) px of the reference."""
         return self._opened(job)[self.reference()].size
+
+    def whole_at(self, scale: float, job: Job) -> tuple[int, int]:
+        """(width, height) px of the reference at a scale."""
+        return scaled_size(self.whole_size(job), scale)
 
     def focal_px(self, job: Job) -> float | None:
         """The reference's focal length in px, which the picture inherits."""
@@ -183,7 +188,7 @@ class StackStages(StackLight):
         scale = canonical_scale(min(1.0, SMALL_SIDE / max(self.whole_size(job))))
         found = self.registration(job)
         layers = self._fitting(self._layers(found.frames, scale, job), scale, job)
-        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        width, height = self.whole_at(scale, job)
         return [np.nan_to_num(shown(x, Region(0, 0, width, height)), nan=0.0) for x in layers]
 
     def small_radiance(self, job: Job) -> np.ndarray:
@@ -236,7 +241,7 @@ class StackStages(StackLight):
 
     def _shifted(self, piles: list[list[Layer]], region: Region, scale: float, job: Job) -> Picture:
         """A region of the reference, empty where that does not reach."""
-        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        width, height = self.whole_at(scale, job)
         inner = region.shared(Region(0, 0, width, height))
         if inner == region:
             return self._combined(piles, region, scale, None, job)
@@ -287,7 +292,7 @@ class StackStages(StackLight):
     def _bridged(self, light: np.ndarray, layers: list[Layer], used: list[int], region: Region, scale: float, job: Job
                  ) -> np.ndarray:
         """The light with the ways between neighbouring frames' lights filled."""
-        size = tuple(max(1, round(v * scale)) for v in self.whole_size(job))
+        size = self.whole_at(scale, job)
         for a, b, found in self.bridges(job):
             if a not in used or b not in used or not found:
                 continue
@@ -310,7 +315,7 @@ class StackStages(StackLight):
 
     def _shares(self, region: Region, scale: float, before: Callable | None, job: Job) -> tuple[np.ndarray, ...]:
         """Where the columns (w,) and rows (h,) of a region lie in the reference, 0..1, a slight turn left aside."""
-        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        width, height = self.whole_at(scale, job)
         x, y = np.arange(region.left, region.left + region.width), np.arange(region.top, region.top + region.height)
         if before is not None:
             middle_y, middle_x = np.full(len(x), y.mean()), np.full(len(y), x.mean())
@@ -331,7 +336,7 @@ class StackStages(StackLight):
             region = Region(0, 0, reference.width, reference.height)
         else:
             scale = reference.width / self.whole_size(job)[0]
-            region = Region(0, 0, *(max(1, round(v * scale)) for v in self.size(job)))
+            region = Region(0, 0, *scaled_size(self.size(job), scale))
         picture = self._rendered(held, region, scale, job)
         shown = picture.covered.astype(np.uint8)
         return np.dstack([to_view(picture.light) * shown[..., None], 255 * shown])
@@ -339,14 +344,14 @@ class StackStages(StackLight):
     def _fitting(self, layers: list[Layer], scale: float, job: Job) -> list[Layer]:
         """The layers as read for a picture of just that scale."""
         reference = layers[0].sheet
-        wanted = tuple(max(1, round(v * scale)) for v in self.whole_size(job))
+        wanted = self.whole_at(scale, job)
         if (reference.width, reference.height) == wanted:
             return layers
         return [self._rescaled(x, reference, scale, job) for x in layers]
 
     def _rescaled(self, layer: Layer, reference, scale: float, job: Job) -> Layer:
         """The layer read at a scale between those that are kept."""
-        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
+        width, height = self.whole_at(scale, job)
         to_kept = planar.resized((width, height), (reference.width, reference.height))
         own = np.eye(3) if layer.transform is None else layer.transform
         lenses = layer.lenses and (layer.lenses[0].scaled(width, height), layer.lenses[1])

@@ -9,13 +9,13 @@ from numpy.typing import NDArray
 
 from windfell.combine.influence import NOTHING, RuleFigures, against_mean, influence, rule_figures, whose
 from windfell.combine.spoiling import Spoiled, spoiled
-from windfell.combine.strips import Layer, shown
+from windfell.combine.strips import shown, shown_within
 from windfell.engine.cache import key_of
 from windfell.engine.sources import OpenedFile, canonical_scale
 from windfell.engine.stack_pile import PileStages
 from windfell.geometry import planar
 from windfell.job import Job
-from windfell.pixels.tiles import Region
+from windfell.pixels.tiles import Region, scaled_size
 
 F32 = NDArray[np.float32]
 
@@ -53,10 +53,10 @@ def core_at(stages: PileStages, share: tuple[float, float], job: Job) -> Core:
     scale = canonical_scale(min(1.0, CORE_SIDE / max(stages.whole_size(job))))
     layers, order = stages.frames_in_place(scale, job)
     cut = stages.cut(job)
-    width, height = (max(1, round(v * scale)) for v in cut.size)
+    width, height = scaled_size(cut.size, scale)
     x, y = (min(int(s * n), n - 1) for s, n in zip(share, (width, height), strict=True))
     at = cut.onto_reference(scale)(np.array([[float(x), float(y)]]))[0]
-    full = tuple(max(1, round(v * scale)) for v in stages.whole_size(job))
+    full = stages.whole_at(scale, job)
     spot = Region(*(min(max(round(v), 0), n - 1) for v, n in zip(at, full, strict=True)), 1, 1)
     reach = stages.rule.reach
     around = [shown_within(one, spot.grown(reach), Region(0, 0, *full)) for one in layers]
@@ -77,15 +77,6 @@ def core_at(stages: PileStages, share: tuple[float, float], job: Job) -> Core:
                 tuple(None if t is None else t - first for t in taken), ev)
 
 
-def shown_within(layer: Layer, region: Region, whole: Region) -> F32:
-    """A frame's light (h, w, 3) on a region, NaN where it shows nothing and beyond the whole."""
-    out = np.full((region.height, region.width, 3), np.nan, np.float32)
-    inner = region.shared(whole)
-    if inner is not None:
-        out[inner.within(region)] = shown(layer, inner)
-    return out
-
-
 def _told(stages: PileStages, n: int, job: Job) -> tuple[float | None, float | None]:
     """(when it was taken in s, log2 of the light gathered) as a frame's file says."""
     opened = stages.opened(job)[n]
@@ -101,7 +92,7 @@ def figures_of(stages: PileStages, job: Job) -> RuleFigures:
         planes, order = _small(stages, FIGURE_SIDE, job)
         return rule_figures(planes, stages.rule, stages.setting(order, job))
 
-    return stages.kept(key_of("rule figures", stages.rule_key(job)), find)
+    return stages.cache.get(key_of("rule figures", stages.rule_key(job)), find)
 
 
 def rule_map(stages: PileStages, what: str, job: Job) -> NDArray:
@@ -120,7 +111,7 @@ def spoiling(stages: PileStages, job: Job) -> dict[int, Spoiled]:
         moved = [planar.corner_shift(places[n].transform, *size) if places[n].lens is None else 0.0 for n in order]
         return dict(zip(order, spoiled(planes, moved), strict=True))
 
-    return stages.kept(key_of("spoiling", stages.rule_key(job)), find)
+    return stages.cache.get(key_of("spoiling", stages.rule_key(job)), find)
 
 
 def next_gain_db(count: int) -> float:
@@ -132,5 +123,5 @@ def _small(stages: PileStages, side: int, job: Job) -> tuple[list[F32], list[int
     """(light (h, w, 3) of the frames in place, which they are), small."""
     scale = canonical_scale(min(1.0, side / max(stages.whole_size(job))))
     layers, order = stages.frames_in_place(scale, job)
-    size = tuple(max(1, round(v * scale)) for v in stages.whole_size(job))
-    return [np.nan_to_num(shown(x, Region(0, 0, *size)), nan=0.0) for x in layers], order
+    whole = Region(0, 0, *stages.whole_at(scale, job))
+    return [np.nan_to_num(shown(x, whole), nan=0.0) for x in layers], order

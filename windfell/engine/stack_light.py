@@ -31,7 +31,8 @@ from windfell.engine.stage import Stages, development_key
 from windfell.errors import BadRequest
 from windfell.job import Job
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Display, Floor, Frame, Rule
+from windfell.recipe.combining import Display, Floor, Rule
+from windfell.recipe.model import Frame
 
 F32 = NDArray[np.float32]
 

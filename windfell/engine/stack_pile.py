@@ -14,7 +14,7 @@ from windfell.areas.spots import Spots
 from windfell.combine.meeting import edge_share, laid_over, own_gain
 from windfell.combine.rules import RULES
 from windfell.combine.strips import Layer as FrameInPlace
-from windfell.combine.strips import combined, shown
+from windfell.combine.strips import combined, shown, shown_within
 from windfell.engine.areas import FlatLook, flat_spots
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
@@ -23,9 +23,9 @@ from windfell.engine.stack import StackStages
 from windfell.engine.stage import development_key
 from windfell.geometry import planar
 from windfell.job import Job
-from windfell.pixels.tiles import Region
+from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.areas import Area
-from windfell.recipe.model import Layer
+from windfell.recipe.combining import Layer
 
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
@@ -55,23 +55,16 @@ class PileStages(StackStages):
     def area_over_picture(self, area: Area, scale: float, job: Job) -> F32:
         """An area's share (h, w) of each px of the whole picture at a scale."""
         cut = self.cut(job)
-        region = Region(0, 0, *(max(1, round(v * scale)) for v in cut.size))
+        region = Region(0, 0, *scaled_size(cut.size, scale))
         if cut.moves:
             return self.area_share(area, region, scale, cut.onto_reference(scale), job)
         return self.area_share(area, region if cut.plain else cut.region_of(region, scale), scale, None, job)
 
     def _reference_light(self, region: Region, scale: float, before: Callable | None, job: Job) -> F32:
-        if scale not in self._held:
-            self.prepare(scale, job)
-        first = self._fitting(self._held[scale][0][:1], scale, job)[0]
+        first = self.frames_in_place(scale, job)[0][0]
         if before is not None:
             return np.nan_to_num(shown(replace(first, before=before), region), nan=0.0)
-        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
-        inner = region.shared(Region(0, 0, width, height))
-        out = np.zeros((region.height, region.width, 3), np.float32)
-        if inner is not None:
-            out[inner.within(region)] = np.nan_to_num(shown(first, inner), nan=0.0)
-        return out
+        return np.nan_to_num(shown_within(first, region, Region(0, 0, *self.whole_at(scale, job))), nan=0.0)
 
     def frames_in_place(self, scale: float, job: Job) -> tuple[list[FrameInPlace], list[int]]:
         """The frames with a place at a scale, the reference first, and which of the used ones they are."""
@@ -86,10 +79,6 @@ class PileStages(StackStages):
     def rule_key(self, job: Job) -> str:
         """Of all that the rule's own light hangs on."""
         return key_of(self._registration_key(job), development_key(self.set.used), self._light_parts())
-
-    def kept(self, key: str, make: Callable[[], Any]) -> Any:
-        """What `make` gives, kept by a key of all that it hangs on."""
-        return self._host.cache.get(key, make)
 
     def region_share(self, region: Region, scale: float, before: Callable | None, job: Job) -> F32 | None:
         c = self.set.combining
@@ -164,12 +153,9 @@ class PileStages(StackStages):
     def _placed(self, layer: Layer, region: Region, scale: float, before: Callable | None, job: Job
                 ) -> Callable[[Array], Array] | None:
         """The map from the region's px to those of the reference that the layer, moved as it is, shows there."""
-        width, height = (max(1, round(v * scale)) for v in self.whole_size(job))
-        if not layer.placed and before is None:
-            return None
         if not layer.placed:
             return before
-        back = np.linalg.inv(placing(layer, (width, height), scale))
+        back = np.linalg.inv(placing(layer, self.whole_at(scale, job), scale))
         return lambda points: planar.apply(back, points if before is None else before(points))
 
 

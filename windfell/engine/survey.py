@@ -31,7 +31,8 @@ from windfell.readiness.coverage import coverage_of, covered_masks, missing_caps
 from windfell.readiness.findings import Finding
 from windfell.readiness.parallax import sideways_shift
 from windfell.readiness.survey import Coverage, FrameLook, LightDrift, PairLook, Survey
-from windfell.recipe.model import Align, Development, Frame, FrameSet, Kind, Project, SetSource, VideoInstant
+from windfell.recipe.model import Align, Development, Frame, FrameSet, Kind, Project
+from windfell.recipe.sources import SetSource, VideoInstant
 
 Array = NDArray[np.float64]
 DIRECTIONS = 24_000

@@ -88,10 +88,3 @@ def with_drifts(
         coefficients += cv2.GaussianBlur(num, (0, 0), 0.8) / den[..., None]
     return Bend(width, height, coefficients, before)
 
-
-def typical(left: Array) -> float:
-    """rms px of (n, 2), the worst tenth left aside."""
-    if not len(left):
-        return 0.0
-    size = np.sort(np.linalg.norm(left, axis=1))
-    return float(np.sqrt(np.mean(size[: max(1, round(0.9 * len(size)))] ** 2)))

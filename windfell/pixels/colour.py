@@ -84,6 +84,12 @@ def luminance(linear: F32) -> F32:
     return cv2.transform(linear, LUMINANCE[None])
 
 
+def lightness(linear: F32) -> F32:
+    """CIE 1976 L* (h, w), 0..100 and beyond, of working-space pixels (h, w, 3)."""
+    y = np.maximum(luminance(np.ascontiguousarray(linear, np.float32)), 0)
+    return np.where(y > np.float32(216 / 24389), 116 * np.cbrt(y) - 16, np.float32(24389 / 27) * y).astype(np.float32)
+
+
 class Encoder:
     """Turns working-space pixels into an encoded space as uint8, uint16 or float32.
 

@@ -45,3 +45,8 @@ def tiled(width: int, height: int, across: int, down: int) -> list[list[Region]]
         ]
         for y in range(0, height, down)
     ]
+
+
+def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
+    """A size at another scale, at least one pixel."""
+    return max(1, round(size[0] * scale)), max(1, round(size[1] * scale))

@@ -10,7 +10,6 @@ from typing import Any
 from windfell.errors import BadRequest
 from windfell.recipe.model import (
     ControlPoint,
-    Crop,
     DroppedPoint,
     Frame,
     FrameSet,
@@ -19,13 +18,11 @@ from windfell.recipe.model import (
     Mask,
     PlumbLine,
     Project,
-    Ratio,
-    Room,
-    SetSource,
-    VideoInstant,
     nested_in,
     new_id,
 )
+from windfell.recipe.outline import Crop, Ratio, Room
+from windfell.recipe.sources import SetSource, VideoInstant
 
 
 @dataclass(frozen=True)

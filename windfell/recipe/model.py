@@ -11,8 +11,11 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from windfell.recipe.areas import Area
+from windfell.recipe.combining import Combining
 from windfell.recipe.limits import Unknown, number
+from windfell.recipe.outline import LineKind, Outline
 from windfell.recipe.repairs import Repair
+from windfell.recipe.sources import FileSource, SetSource, Source
 
 
 class Kind(StrEnum):
@@ -50,51 +53,12 @@ class ProjectionChoice(StrEnum):
     EQUAL_AREA_FISHEYE = "equal-area-fisheye"
 
 
-class Edges(StrEnum):
-    LEAVE = "leave"
-    TRIM = "trim"
-    PULL = "pull"
-
-
 class Blend(StrEnum):
     """How frames pass into each other at seams: by bands as wide as asked for, by a narrow feather, or not at all."""
 
     WIDE = "wide"
     FEATHER = "feather"
     NONE = "none"
-
-
-class Rule(StrEnum):
-    MEDIAN = "median"
-    MEAN = "mean"
-    MAXIMUM = "maximum"
-    MINIMUM = "minimum"
-    CLIPPED_MEAN = "clipped-mean"
-    SUM = "sum"
-    SCREEN = "screen"
-    STANDOUT = "standout"
-    RANGE = "range"
-    SHARPEST = "sharpest"
-    EXPOSURES = "exposures"
-
-
-class Floor(StrEnum):
-    """What counts as black in each frame: nothing is taken off, what its dark surroundings show, a level; or the
-    empty field is just made even and without colour, as bright as it was.
-    """
-
-    OFF = "off"
-    AUTO = "auto"
-    EVEN = "even"
-    LEVEL = "level"
-
-
-class Display(StrEnum):
-    """How light of several exposures is shown: as it is, by local compression, or by fusing what each shows best."""
-
-    NONE = "none"
-    TONE = "tone"
-    FUSION = "fusion"
 
 
 class Format(StrEnum):
@@ -114,35 +78,6 @@ class ColourSpace(StrEnum):
     SRGB = "srgb"
     DISPLAY_P3 = "display-p3"
     REC2020 = "rec2020"
-
-
-@dataclass(frozen=True)
-class FileSource:
-    """A picture file."""
-
-    path: str
-    unknown: Unknown = ()
-
-
-@dataclass(frozen=True)
-class VideoInstant:
-    """One instant of a video."""
-
-    path: str
-    time_s: float = number(0.0, 0.0, 1e6, "s")
-    unknown: Unknown = ()
-
-
-@dataclass(frozen=True)
-class SetSource:
-    """The result of another set of the same project."""
-
-    set: str
-    unknown: Unknown = ()
-
-
-Source = FileSource | VideoInstant | SetSource
-SOURCE_WORDS = {"file": FileSource, "video instant": VideoInstant, "set": SetSource}
 
 
 @dataclass(frozen=True)
@@ -239,12 +174,6 @@ class DroppedPoint:
     unknown: Unknown = ()
 
 
-class LineKind(StrEnum):
-    LEVEL = "level"
-    UPRIGHT = "upright"
-    STRAIGHT = "straight"
-
-
 @dataclass(frozen=True)
 class PlumbLine:
     """Points (px at full size) along something in a frame that is level, upright or just straight."""
@@ -316,103 +245,6 @@ class View:
 
 
 @dataclass(frozen=True)
-class Ratio:
-    """The picture's width to its height."""
-
-    width: float = number(3.0, 0.01, 1000.0)
-    height: float = number(2.0, 0.01, 1000.0)
-    unknown: Unknown = ()
-
-
-@dataclass(frozen=True)
-class Crop:
-    """The part that is kept, in shares of the picture as it would be without; it may reach beyond it."""
-
-    left_pct: float = number(0.0, -500.0, 500.0, "%")
-    top_pct: float = number(0.0, -500.0, 500.0, "%")
-    width_pct: float = number(100.0, 0.1, 1000.0, "%")
-    height_pct: float = number(100.0, 0.1, 1000.0, "%")
-    unknown: Unknown = ()
-
-
-@dataclass(frozen=True)
-class Room:
-    """Empty room added on the sides, in shares of the picture's height (top, bottom) and width (left, right)."""
-
-    top_pct: float = number(0.0, 0.0, 500.0, "%")
-    right_pct: float = number(0.0, 0.0, 500.0, "%")
-    bottom_pct: float = number(0.0, 0.0, 500.0, "%")
-    left_pct: float = number(0.0, 0.0, 500.0, "%")
-    unknown: Unknown = ()
-
-
-@dataclass(frozen=True)
-class StiffPatch:
-    """A region that a pull must not bend: corners as directions, (longitude, latitude) in degrees, up positive."""
-
-    corners: tuple[tuple[float, float], ...]
-    unknown: Unknown = ()
-
-
-@dataclass(frozen=True)
-class NetPoint:
-    """A node of the net laid over the picture, moved by hand by so much of its width and height."""
-
-    column: int = number(0, 0, 8)
-    row: int = number(0, 0, 4)
-    right_pct: float = number(0.0, -40.0, 40.0, "%")
-    down_pct: float = number(0.0, -40.0, 40.0, "%")
-    unknown: Unknown = ()
-
-
-@dataclass(frozen=True)
-class BentLine:
-    """A line drawn on the picture, through directions (longitude, latitude) in degrees; of a stack through shares
-    (x, y) of its reference in %. The picture bends until it is straight, level or upright, as far as `strength_pct`
-    says.
-    """
-
-    points: tuple[tuple[float, float], ...]
-    kind: LineKind
-    strength_pct: float = number(100.0, 0.0, 100.0, "%")
-    unknown: Unknown = ()
-
-
-@dataclass(frozen=True)
-class Outline:
-    """What becomes of the ragged edge, and what part of the picture is kept.
-
-    Each side is pulled by `pull_pct` times its own share. `horizon_pct`, `upright_pct`, `straight_pct`: how much the
-    horizon, upright things and straight edges matter to the pull. A ratio asks for that shape of the picture.
-    """
-
-    edges: Edges = Edges.LEAVE
-    pull_pct: float = number(100.0, 0.0, 100.0, "%")
-    top_pct: float = number(100.0, 0.0, 100.0, "%")
-    right_pct: float = number(100.0, 0.0, 100.0, "%")
-    bottom_pct: float = number(100.0, 0.0, 100.0, "%")
-    left_pct: float = number(100.0, 0.0, 100.0, "%")
-    horizon_pct: float = number(50.0, 0.0, 100.0, "%")
-    upright_pct: float = number(50.0, 0.0, 100.0, "%")
-    straight_pct: float = number(50.0, 0.0, 100.0, "%")
-    ratio: Ratio | None = None
-    crop: Crop | None = None
-    room: Room = Room()
-    stiff: tuple[StiffPatch, ...] = ()
-    net: tuple[NetPoint, ...] = ()
-    lines: tuple[BentLine, ...] = ()
-    unknown: Unknown = ()
-
-    @property
-    def amounts(self) -> tuple[float, float, float, float]:
-        """How far top, right, bottom and left are pulled, 0..1."""
-        if self.edges is not Edges.PULL:
-            return (0.0, 0.0, 0.0, 0.0)
-        sides = self.top_pct, self.right_pct, self.bottom_pct, self.left_pct
-        return tuple(self.pull_pct * s / 10_000 for s in sides)
-
-
-@dataclass(frozen=True)
 class FineSpot:
     """A direction at which a seam was looked at and found fine."""
 
@@ -455,80 +287,6 @@ class Joining:
     given: tuple[Given, ...] = ()
     bend_seams: bool = False
     bent: tuple[BentSeam, ...] = ()
-    unknown: Unknown = ()
-
-
-class Over(StrEnum):
-    """How a layer meets what lies below it."""
-
-    REPLACE = "replace"
-    ADD = "add"
-    SCREEN = "screen"
-    LIGHTER = "lighter"
-    DARKER = "darker"
-
-
-@dataclass(frozen=True)
-class Layer:
-    """A rule over some of the frames (ids; none named: all), or one frame by itself, laid over what is below.
-
-    It holds within `area` (px of the reference), everywhere without one. `warmth`: its light made warmer or colder.
-    It is moved by px of the reference, turned clockwise and sized about the picture's middle; `edge_pct`: how far its
-    own edge passes over, in % of its shorter side.
-    """
-
-    rule: Rule = Rule.MAXIMUM
-    frames: tuple[str, ...] = ()
-    name: str = ""
-    on: bool = True
-    area: Area | None = None
-    strength_pct: float = number(100.0, 0.0, 100.0, "%")
-    over: Over = Over.REPLACE
-    exposure_ev: float = number(0.0, -10.0, 10.0, "EV")
-    warmth: float = number(0.0, -100.0, 100.0)
-    floor: Floor = Floor.OFF
-    floor_pct: float = number(0.0, 0.0, 100.0, "%")
-    right_px: float = number(0.0, -100_000.0, 100_000.0, "px")
-    down_px: float = number(0.0, -100_000.0, 100_000.0, "px")
-    turn_deg: float = number(0.0, -180.0, 180.0, "°")
-    size_pct: float = number(100.0, 1.0, 1000.0, "%")
-    edge_pct: float = number(0.0, 0.0, 50.0, "%")
-    unknown: Unknown = ()
-
-    @property
-    def placed(self) -> bool:
-        """Whether it was moved, turned or sized."""
-        return (self.right_px, self.down_px, self.turn_deg, self.size_pct) != (0, 0, 0, 100)
-
-
-@dataclass(frozen=True)
-class Combining:
-    """How a stack's frames become one picture: a rule over all, the lowest layer, and the layers above it.
-
-    `kappa_low`, `kappa_high`: the spreads that a clipped mean keeps below and above. `base`: the frame (id) that is
-    seen outside of the region, in px of the reference (or a mask of a frame with that purpose). `floor_pct`: the
-    level that counts as black, linear, in % of white. `darks`, `flats`: frames of no light, and of an even field.
-    `bridge`: gaps between lights that move on from frame to frame are closed. `display`: of exposures. Where light is
-    gathered: every `every`-th frame alone; the first frames fade in over so much of the series, the last ones out;
-    `beyond_noise`: a maximum shows only what brightens beyond the noise.
-    """
-
-    rule: Rule = Rule.MEDIAN
-    kappa_low: float = number(3.0, 0.5, 20.0)
-    kappa_high: float = number(3.0, 0.5, 20.0)
-    base: str | None = None
-    floor: Floor = Floor.OFF
-    floor_pct: float = number(0.0, 0.0, 100.0, "%")
-    darks: tuple[FileSource, ...] = ()
-    flats: tuple[FileSource, ...] = ()
-    bridge: bool = False
-    display: Display = Display.TONE
-    region: Area | None = None
-    layers: tuple[Layer, ...] = ()
-    every: int = number(1, 1, 1000)
-    fade_in_pct: float = number(0.0, 0.0, 100.0, "%")
-    fade_out_pct: float = number(0.0, 0.0, 100.0, "%")
-    beyond_noise: bool = False
     unknown: Unknown = ()
 
 

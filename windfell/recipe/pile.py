@@ -7,8 +7,9 @@ from dataclasses import replace
 from typing import Any
 
 from windfell.recipe.areas import Area
+from windfell.recipe.combining import Combining, Layer, Rule
 from windfell.recipe.edits import Edit
-from windfell.recipe.model import Combining, FrameSet, Layer, Project, Rule
+from windfell.recipe.model import FrameSet, Project
 
 
 def _with_layers(project: Project, set_id: str, layers: Sequence[Layer]) -> Project:
@@ -26,9 +27,7 @@ def layer_name(own: FrameSet, layer: Layer) -> str:
         return f"frame {numbers[0]}" if numbers else "a frame that is gone"
     if not layer.frames:
         return f"{layer.rule} of all"
-    if numbers and numbers == list(range(numbers[0], numbers[-1] + 1)):
-        return f"{layer.rule} of {numbers[0]} to {numbers[-1]}"
-    return f"{layer.rule} of {', '.join(map(str, numbers))}"
+    return f"{layer.rule} of {numbers_in_words(own, layer.frames)}"
 
 
 def add_layer(project: Project, set_id: str, layer: Layer) -> Edit:
@@ -87,3 +86,41 @@ def with_layer_area(project: Project, set_id: str, n: int, area: Area | None) ->
     layers = list(project.set(set_id).combining.layers)
     layers[n] = replace(layers[n], area=area)
     return _with_layers(project, set_id, layers)
+
+
+def lowest_words(own: FrameSet, rule: str) -> str:
+    """The lowest layer in words; `rule`: its rule's title."""
+    c, words = own.combining, f"{rule} of all"
+    ids = [f.id for f in own.frames]
+    if c.base in ids and (c.region is not None or any(m.purpose == "region" for f in own.frames for m in f.masks)):
+        return f"{words}, in its area over frame {1 + ids.index(c.base)}"
+    return words
+
+
+def numbers_in_words(own: FrameSet, frames: Sequence[str]) -> str:
+    """Frames (ids) by their numbers, runs joined; empty for all."""
+    ids = [f.id for f in own.frames]
+    numbers, out = sorted(1 + ids.index(i) for i in frames if i in ids), []
+    for n in numbers:
+        if out and out[-1][1] == n - 1:
+            out[-1][1] = n
+        else:
+            out.append([n, n])
+    return ", ".join(str(a) if a == b else f"{a}-{b}" for a, b in out)
+
+
+def frames_from_words(own: FrameSet, words: str) -> tuple[str, ...]:
+    """The ids of frames given as 3 or 2-5, 8. Raises ValueError with a sentence."""
+    ids, found = [f.id for f in own.frames], []
+    for part in words.replace(";", ",").split(","):
+        if not part.strip():
+            continue
+        first, _, last = part.partition("-")
+        try:
+            a, b = int(first), int(last or first)
+        except ValueError:
+            raise ValueError(f"{part.strip()} is no frame; write numbers such as 3 or 2-5, 8.") from None
+        if not 1 <= a <= b <= len(ids):
+            raise ValueError(f"{part.strip()} names no frames; they are numbered 1 to {len(ids)}.")
+        found += [i for i in ids[a - 1 : b] if i not in found]
+    return tuple(found)

@@ -20,8 +20,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.errors import OutputFailed, ProjectUnreadable, border
-from windfell.recipe.model import FileSource, Frame, FrameSet, Project, SetSource, VideoInstant, areas_of, nested_in
+from windfell.recipe.model import Frame, FrameSet, Project, areas_of, nested_in
 from windfell.recipe.repairs import Repair
+from windfell.recipe.sources import FileSource, SetSource, VideoInstant
 from windfell.recipe.words import WrongWord, from_words, to_words
 
 SCHEMA = 1

@@ -8,8 +8,6 @@ from enum import StrEnum
 from windfell.recipe.areas import Area, Point
 from windfell.recipe.limits import Unknown, number
 
-NOTHING = Area()
-
 
 class Mend(StrEnum):
     """Where a repair's pixels come from: the picture elsewhere, its surroundings smoothly, or a picture file."""
@@ -26,7 +24,7 @@ class Repair:
     """
 
     way: Mend
-    area: Area = NOTHING
+    area: Area = Area()
     source: Point | None = None
     to: Point | None = None
     path: str = ""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 
-from windfell.recipe.model import Output, Ratio
+from windfell.recipe.model import Output
+from windfell.recipe.outline import Ratio
 
 FORMS = (
     (r"(\d+(?:\.\d+)?) ?%", "scale_pct", float), (r"(\d+) ?x", "width_px", int), (r"x ?(\d+)", "height_px", int),

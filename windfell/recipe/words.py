@@ -11,10 +11,10 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import Any
 
-from windfell.recipe import areas, model
+from windfell.recipe import areas, sources
 
 # classes of which one stands where the hint names them all, and their word for it
-KINDS = {model.Source: model.SOURCE_WORDS, areas.Part: areas.PART_WORDS}
+KINDS = {sources.Source: sources.SOURCE_WORDS, areas.Part: areas.PART_WORDS}
 WORD_OF = {cls: word for words in KINDS.values() for word, cls in words.items()}
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.geometry.mesh import Bounds, Lattice
-from windfell.recipe.model import NetPoint
+from windfell.recipe.outline import NetPoint
 
 COLUMNS, ROWS = 9, 5
 

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from windfell.geometry import planar
 from windfell.geometry.mesh import Bounds, Mesh
-from windfell.pixels.tiles import Region
-from windfell.recipe.model import BentLine, Outline
+from windfell.pixels.tiles import Region, scaled_size
+from windfell.recipe.outline import BentLine, Outline
 from windfell.shape import rectangle
 from windfell.shape.held import Held, asked_line
 from windfell.shape.pull import Task, solved
@@ -60,7 +60,7 @@ class StackCut:
         turned = self._turned(scale)
         if self.mesh is None:
             return lambda points: planar.apply(turned, points)
-        whole = tuple(max(1, round(v * scale)) for v in self.whole)
+        whole = scaled_size(self.whole, scale)
         to_full = planar.resized(whole, self.whole)
         from_full = planar.resized(self.whole, whole)
 
@@ -72,13 +72,13 @@ class StackCut:
 
     def _turned(self, scale: float) -> Array:
         """(3, 3): from px of the picture at a scale to px of the bent reference at that scale."""
-        out, whole = ((max(1, round(v * scale)) for v in s) for s in (self.size, self.whole))
+        out, whole = scaled_size(self.size, scale), scaled_size(self.whole, scale)
         left, top = self.box[:2]
         shift = np.array([[1, 0, left], [0, 1, top], [0, 0, 1.0]])
         c, s = np.cos(self.roll), np.sin(self.roll)
         x, y = (self.whole[0] - 1) / 2, (self.whole[1] - 1) / 2
         turn = np.array([[c, -s, x - c * x + s * y], [s, c, y - s * x - c * y], [0, 0, 1.0]])
-        return planar.resized(self.whole, tuple(whole)) @ turn @ shift @ planar.resized(tuple(out), self.size)
+        return planar.resized(self.whole, whole) @ turn @ shift @ planar.resized(out, self.size)
 
 
 def lines_mesh(whole: tuple[int, int], lines: Sequence[BentLine]) -> Mesh | None:

@@ -7,7 +7,7 @@ from PySide6.QtGui import QPainter, QPainterPath, QPen
 
 from windfell.app import theme
 from windfell.app.picture.tool import Tool, on_view
-from windfell.recipe.model import Crop
+from windfell.recipe.outline import Crop
 
 REACH = 9.0
 LEAST = 0.01

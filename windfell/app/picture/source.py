@@ -11,9 +11,9 @@ from PySide6.QtGui import QImage
 
 from windfell.app.picture.images import image_of, to_image
 from windfell.app.session import Session
-from windfell.engine.core import Engine, scaled_size
+from windfell.engine.core import Engine
 from windfell.job import Job
-from windfell.pixels.tiles import Region
+from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.model import Development, FrameSet, Kind, Project, picture_parts
 
 LEAST_SHARP, MOST_SHARP, SHARP_STEP = 800, 1600, 160

@@ -33,8 +33,10 @@ from windfell.app.widgets.ruler import Ruler
 from windfell.combine.rules import RULES
 from windfell.engine.stack_core import figures_of
 from windfell.job import Job
+from windfell.recipe.combining import Display, Floor, Rule
 from windfell.recipe.edits import field_at
-from windfell.recipe.model import BentLine, Display, Floor, FrameSet, LineKind, Project, Rule
+from windfell.recipe.model import FrameSet, Project
+from windfell.recipe.outline import BentLine, LineKind
 
 CARD_WIDE = 190
 SHEETS = ("proofs", "pile", "core", "frames")
@@ -95,16 +97,8 @@ class Combine(Station):
         layout.addWidget(self.views)
         layout.addWidget(self.sheets, 1)
 
-    def _page(self) -> QVBoxLayout:
-        page = QWidget()
-        column = QVBoxLayout(page)
-        column.setContentsMargins(0, 4, 0, 0)
-        column.setSpacing(5)
-        self.stack.addWidget(page)
-        return column
-
     def _rule_page(self) -> None:
-        session, column = self.session, self._page()
+        session, column = self.session, self.page_of(self.stack)
         self.rule = QComboBox()
         self.rule.setAccessibleName("Rule")
         for r in RULES.values():
@@ -137,7 +131,7 @@ class Combine(Station):
         column.addStretch(1)
 
     def _light_page(self) -> None:
-        session, column = self.session, self._page()
+        session, column = self.session, self.page_of(self.stack)
         self.floor = Choice("Black", (
             ("off", "As it is", "Nothing is taken off"),
             ("auto", "Found", "Each frame's dark surroundings count as black, also where they slope"),
@@ -156,7 +150,7 @@ class Combine(Station):
         column.addStretch(1)
 
     def _trails_page(self) -> None:
-        session, column = self.session, self._page()
+        session, column = self.session, self.page_of(self.stack)
         self.bridge = QCheckBox("Bridge gaps")
         self.bridge.setToolTip("Between lights that move on from frame to frame")
         self.bridge.clicked.connect(lambda on: session.change("combining.bridge", on, True))
@@ -180,7 +174,7 @@ class Combine(Station):
         column.addStretch(1)
 
     def _cut_page(self, view: PictureView) -> None:
-        session, column = self.session, self._page()
+        session, column = self.session, self.page_of(self.stack)
         limits = field_at("view.roll_deg").metadata
         self.roll = Ruler("Roll", limits["low"] / 4, limits["high"] / 4, 0.0, "°")
         self.roll.changed.connect(lambda v, first: session.change("view.roll_deg", v, first))

@@ -7,7 +7,7 @@ from dataclasses import replace
 import cv2
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Signal
-from PySide6.QtGui import QImage, QPainter, QPen
+from PySide6.QtGui import QColor, QImage, QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from windfell.app import theme
@@ -21,7 +21,8 @@ from windfell.app.widgets.core_plot import CorePlot
 from windfell.engine.stack_core import Core, core_at, rule_map
 from windfell.engine.stack_pile import PileStages
 from windfell.job import Job
-from windfell.recipe.model import Layer, Project, picture_parts
+from windfell.recipe.combining import Layer
+from windfell.recipe.model import Project, picture_parts
 
 PINS = 2
 FULL_LIGHTNESS = 20.0
@@ -272,4 +273,4 @@ def map_image(stages: PileStages, what: str, job: Job) -> QImage:
 
 
 def _rgb(colour: str) -> np.ndarray:
-    return np.array([int(colour[k : k + 2], 16) for k in (1, 3, 5)], np.float32)
+    return np.array(QColor(colour).getRgb()[:3], np.float32)

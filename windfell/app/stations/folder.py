@@ -24,7 +24,7 @@ from windfell.app.session import Session
 from windfell.app.thumbnails import Thumbnails
 from windfell.errors import WindfellError
 from windfell.frames.listing import pictures_in
-from windfell.recipe.model import FileSource
+from windfell.recipe.sources import FileSource
 
 ICON = QSize(150, 112)
 WATCH_MS = 700

@@ -29,7 +29,8 @@ from windfell.frames.metadata import said
 from windfell.frames.still import metadata_of
 from windfell.readiness.sharpness import softness
 from windfell.recipe import edits
-from windfell.recipe.model import FileSource, Frame, VideoInstant
+from windfell.recipe.model import Frame
+from windfell.recipe.sources import FileSource, VideoInstant
 
 PLOTS = (
     ("coverage", "Coverage", "What each frame adds to the picture"),

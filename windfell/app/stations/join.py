@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from windfell.align.even import Evened
 from windfell.app import theme
@@ -54,82 +54,82 @@ class Join(Station):
         self._asked = None
         session.rested.connect(self._calm)
         view.source.arrived.connect(self._calm)
-        self.light = QCheckBox("Match light between frames")
-        self.light.setToolTip("Undo exposure and white balance drift and darkened corners")
-        self.light.clicked.connect(lambda on: session.change("joining.match_light", on, True))
-        self.cut = QCheckBox("Lay seams around what differs")
-        self.cut.setToolTip("Off: each spot comes from the frame in whose middle it lies")
-        self.cut.clicked.connect(lambda on: session.change("joining.cut_seams", on, True))
-        self.even = QCheckBox("Even out parallax")
-        self.even.setToolTip("Bend the frames a little, smoothly, where near things do not meet; "
-                             "left alone where that would not help")
-        self.even.clicked.connect(lambda on: session.change("joining.even_parallax", on, True))
-        self.bend = QCheckBox("Bend along seams")
-        self.bend.setToolTip("What two frames still show apart along a seam meets halfway; gone a short way from it")
-        self.bend.clicked.connect(lambda on: session.change("joining.bend_seams", on, True))
-        self.even_words = QLabel("")
-        self.even_words.setWordWrap(True)
-        self.even_words.setProperty("role", "quiet")
-        self.blend = Ruler("Blend", 0, 100, 60, "%", 1)
-        self.blend.changed.connect(lambda v, first: session.change("joining.blend_pct", v, first))
-        self.show_seams = QCheckBox("Show seams on the picture")
-        self.show_seams.setChecked(True)
-        self.show_seams.toggled.connect(lambda _: view.update())
         self.column.setContentsMargins(16, 6, 12, 4)
+        self.stack, self.sheets = QStackedWidget(), QStackedWidget()
         self.pages = Choice("", (
             ("blend", "Blend", "How the frames pass into each other"),
             ("own", "Own", "Which frame gives what"),
             ("mend", "Mend", "A flat view of any direction, to paint, clone and fill in")))
         self.pages.picked.connect(self.open_page)
         self.pages.set_value("blend")
-        self.stack = QStackedWidget()
+        self.show_seams = QCheckBox("Show seams on the picture")
+        self.show_seams.setChecked(True)
+        self.show_seams.toggled.connect(lambda _: view.update())
         self.column.addWidget(self.pages)
         self.column.addWidget(self.stack, 1)
-        page = QWidget()
-        column = QVBoxLayout(page)
-        column.setContentsMargins(0, 4, 0, 0)
-        column.setSpacing(4)
-        for part in (self.light, self.cut):
-            column.addWidget(part)
-        bends = QHBoxLayout()
-        bends.addWidget(self.even)
-        bends.addWidget(self.bend)
-        column.addLayout(bends)
-        for part in (self.even_words, self.blend):
-            column.addWidget(part)
-        column.addStretch(1)
-        self.stack.addWidget(page)
-        self.own = Owning(session, view, hand)
-        self.stack.addWidget(self.own)
-        self.flat = FlatPage()
-        self.flat.looked.connect(session.changed)
-        self.stack.addWidget(self.flat)
-        self.mending = Mending(session, view, hand, self.flat)
         self.column.addWidget(self.show_seams)
+        self._blend_page()
+        self.own, self.flat = Owning(session, view, hand), FlatPage()
+        self.flat.looked.connect(session.changed)
+        self.stack.addWidget(self.own)
+        self.stack.addWidget(self.flat)
+        self._make_instrument()
+
+    def _blend_page(self) -> None:
+        session, column = self.session, self.page_of(self.stack, 4)
+        self.light = self._switch("Match light between frames", "joining.match_light",
+                                  "Undo exposure and white balance drift and darkened corners")
+        self.cut = self._switch("Lay seams around what differs", "joining.cut_seams",
+                                "Off: each spot comes from the frame in whose middle it lies")
+        self.even = self._switch("Even out parallax", "joining.even_parallax",
+                                 "Bend the frames a little, smoothly, where near things do not meet; left alone "
+                                 "where that would not help")
+        self.bend = self._switch("Bend along seams", "joining.bend_seams",
+                                 "What two frames still show apart along a seam meets halfway; gone a short way from "
+                                 "it")
+        self.even_words = self.quiet()
+        self.blend = Ruler("Blend", 0, 100, 60, "%", 1)
+        self.blend.changed.connect(lambda v, first: session.change("joining.blend_pct", v, first))
         self.blending = Choice("", (
             ("wide", "Wide bands", "Light passes over widely, detail narrowly"),
             ("feather", "Feather", "A few px of both frames"), ("none", "None", "Edge to edge")))
         self.blending.picked.connect(lambda v: session.change("joining.blend", Blend(v), True))
-        column.insertWidget(5, self.blending)
-        self.walk = SeamWalk(session)
+        bends = QHBoxLayout()
+        bends.addWidget(self.even)
+        bends.addWidget(self.bend)
+        column.addWidget(self.light)
+        column.addWidget(self.cut)
+        column.addLayout(bends)
+        for part in (self.even_words, self.blend, self.blending):
+            column.addWidget(part)
+        column.addStretch(1)
+
+    def _switch(self, words: str, path: str, tip: str) -> QCheckBox:
+        """A switch of one value of the set."""
+        box = QCheckBox(words)
+        box.setToolTip(tip)
+        box.clicked.connect(lambda on: self.session.change(path, on, True))
+        return box
+
+    def _make_instrument(self) -> None:
+        view = self._view
+        self.walk = SeamWalk(self.session)
         self.walk.flown.connect(lambda x, y: view.look_at(x, y, 1.0))
         self.area = Bars("Area each frame gives to the picture, %", "%")
         self.gain = Bars("Light added to each frame, in EV above the least", "EV")
-        for bars in (self.area, self.gain):
-            bars.picked.connect(self._pick)
+        self.mending = Mending(self.session, view, self.hand, self.flat)
         bars = QWidget()
         column = QVBoxLayout(bars)
         column.setContentsMargins(0, 0, 0, 0)
-        column.addWidget(self.area, 1)
-        column.addWidget(self.gain, 1)
+        for part in (self.area, self.gain):
+            part.picked.connect(self._pick)
+            column.addWidget(part, 1)
         self.tabs = Choice("", (
             ("walk", "Seam walk", "Every stretch of every seam, the worst first"),
             ("bars", "Area and light", "What each frame gives"),
             ("repairs", "Repairs", "Pieces laid over the picture")))
-        self.sheets = QStackedWidget()
-        self.sheets.addWidget(self.walk)
-        self.sheets.addWidget(bars)
-        self.sheets.addWidget(self.mending)
+        for sheet in (self.walk, bars, self.mending):
+            self.sheets.addWidget(sheet)
         self.tabs.picked.connect(self.open_tab)
         self.tabs.set_value("walk")
         self.instrument = QWidget()

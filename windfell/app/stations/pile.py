@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QDrag
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QComboBox,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
-    QListWidget,
     QListWidgetItem,
     QPushButton,
     QScrollArea,
@@ -23,17 +19,19 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app.area_hand import AreaHand, AreaTarget
-from windfell.app.picture.tool import Tool
+from windfell.app.picture.move_tool import MoveTool
 from windfell.app.session import Session
+from windfell.app.stations.station import Station
+from windfell.app.widgets.layer_list import LayerList
 from windfell.app.widgets.ruler import Ruler
 from windfell.combine.meeting import MEETINGS
 from windfell.combine.rules import RULES
 from windfell.recipe import pile
 from windfell.recipe.areas import Area
+from windfell.recipe.combining import Floor, Layer, Over, Rule
 from windfell.recipe.limits import limits_of
-from windfell.recipe.model import Floor, FrameSet, Layer, Over, Project, Rule
+from windfell.recipe.model import FrameSet, Project
 
-LIST_WIDE = 300
 RULERS = (
     ("strength_pct", "Strength", 0.0, 100.0, 1.0), ("exposure_ev", "Exposure", -5.0, 5.0, 0.05),
     ("warmth", "Warmth", -100.0, 100.0, 1.0), ("floor_pct", "Black", 0.0, 20.0, 0.05),
@@ -41,64 +39,6 @@ RULERS = (
     ("turn_deg", "Turn", -45.0, 45.0, 0.1), ("size_pct", "Size", 50.0, 200.0, 0.5),
     ("edge_pct", "Edge", 0.0, 25.0, 0.5))
 FLOORS = ((Floor.OFF, "as it is"), (Floor.AUTO, "found"), (Floor.LEVEL, "level"))
-
-
-class MoveTool(Tool):
-    """A drag over the picture: `moved(right, down, starts)` in shares of it since the press."""
-
-    cursor = Qt.CursorShape.SizeAllCursor
-    moved = Signal(float, float, bool)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._from: QPointF | None = None
-        self._first = True
-
-    def press(self, at: QPointF, rect: QRectF) -> bool:
-        self._from, self._first = at, True
-        return True
-
-    def move(self, at: QPointF, rect: QRectF) -> None:
-        if self._from is not None:
-            self.moved.emit(at.x() - self._from.x(), at.y() - self._from.y(), self._first)
-            self._first = False
-
-    def release(self, at: QPointF, rect: QRectF) -> None:
-        self._from = None
-
-
-class LayerList(QListWidget):
-    """Rows that are dragged, or sent by Alt with up and down, elsewhere; `moved(from, to)` counts from the top."""
-
-    moved = Signal(int, int)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
-        self.setAccessibleName("Layers, the highest first")
-        self.setToolTip("Drag a layer to another place (Alt with up and down)")
-        self.setFixedWidth(LIST_WIDE)
-
-    def startDrag(self, actions) -> None:
-        """The list itself moves the row when it is dropped."""
-        drag = QDrag(self)
-        drag.setMimeData(self.model().mimeData(self.selectedIndexes()))
-        drag.exec(Qt.DropAction.MoveAction)
-
-    def keyPressEvent(self, event) -> None:
-        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(event.key())
-        if step is not None and event.modifiers() & Qt.KeyboardModifier.AltModifier:
-            if 0 <= self.currentRow() + step < self.count() - 1 and self.currentRow() < self.count() - 1:
-                self.moved.emit(self.currentRow(), self.currentRow() + step)
-            return
-        super().keyPressEvent(event)
-
-    def dropEvent(self, event) -> None:
-        before = self.currentRow()
-        super().dropEvent(event)
-        after = self.currentRow()
-        if after != before:
-            self.moved.emit(before, after)
 
 
 class PilePage(QWidget):
@@ -142,30 +82,46 @@ class PilePage(QWidget):
         grid.setContentsMargins(2, 2, 8, 2)
         grid.setHorizontalSpacing(14)
         grid.setVerticalSpacing(3)
-        self.name = QLineEdit()
-        self.name.setPlaceholderText("Name")
-        self.name.setAccessibleName("Name of the layer")
-        self.name.editingFinished.connect(lambda: self._set("name", self.name.text().strip()))
-        self.rule, self.over, self.floor = QComboBox(), QComboBox(), QComboBox()
-        for box, words in ((self.rule, "Rule of the layer"), (self.over, "How it meets what is below"),
-                           (self.floor, "What counts as black in it")):
-            box.setAccessibleName(words)
-            box.setToolTip(words)
-        for r in RULES.values():
-            self.rule.addItem(r.title, r.name)
-        for m in MEETINGS.values():
-            self.over.addItem(m.title, m.name)
-            self.over.setItemData(self.over.count() - 1, m.suits, Qt.ItemDataRole.ToolTipRole)
-        for way, words in FLOORS:
-            self.floor.addItem(f"black: {words}", str(way))
-        self.rule.activated.connect(lambda n: self._set("rule", Rule(self.rule.itemData(n))))
-        self.over.activated.connect(lambda n: self._set("over", Over(self.over.itemData(n))))
-        self.floor.activated.connect(lambda n: self._set("floor", Floor(self.floor.itemData(n))))
-        self.frames = QLineEdit()
-        self.frames.setAccessibleName("Frames of the layer")
+        grid.addLayout(self._row_of_what(), 0, 0, 1, 2)
+        grid.addLayout(self._row_of_where(), 1, 0, 1, 2)
+        self.rulers: dict[str, Ruler] = {}
+        for n, (field, words, low, high, step) in enumerate(RULERS):
+            limits = limits_of(Layer, field)
+            rest = 100.0 if field in ("strength_pct", "size_pct") else 0.0
+            ruler = Ruler(words, low, high, rest, limits["unit"], step)
+            ruler.changed.connect(lambda v, first, f=field: self._set(f, v, first))
+            self.rulers[field] = ruler
+            grid.addWidget(ruler, 2 + n // 2, n % 2)
+        self.empty = Station.quiet()
+        self.scroll = QScrollArea()
+        self.scroll.setWidgetResizable(True)
+        self.scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        inside = QWidget()
+        column = QVBoxLayout(inside)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addWidget(self.empty)
+        column.addWidget(self.form)
+        column.addStretch(1)
+        self.scroll.setWidget(inside)
+
+    def _row_of_what(self) -> QHBoxLayout:
+        """Name, frames, rule, and how the layer meets what is below."""
+        self.name = self._field("Name of the layer", "Name", lambda: self._set("name", self.name.text().strip()))
+        self.frames = self._field("Frames of the layer", "all frames", self._frames_typed)
         self.frames.setToolTip("Frames of the layer by their numbers: 3 or 2-5, 8; empty for all")
-        self.frames.setPlaceholderText("all frames")
-        self.frames.editingFinished.connect(self._frames_typed)
+        self.rule = self._box("Rule of the layer", [(r.name, r.title, r.suits) for r in RULES.values()],
+                              lambda v: self._set("rule", Rule(v)))
+        self.over = self._box("How it meets what is below", [(m.name, m.title, m.suits) for m in MEETINGS.values()],
+                              lambda v: self._set("over", Over(v)))
+        row = QHBoxLayout()
+        for part in (self.name, self.frames, self.rule, self.over):
+            row.addWidget(part)
+        return row
+
+    def _row_of_where(self) -> QHBoxLayout:
+        """The layer's area and place, and what counts as black in it."""
+        self.floor = self._box("What counts as black in it", [(str(f), f"black: {words}", "") for f, words in FLOORS],
+                               lambda v: self._set("floor", Floor(v)))
         self.paint = QPushButton("Paint area…", checkable=True)
         self.paint.setToolTip("Draw where it holds")
         self.paint.clicked.connect(lambda on: self.take_area() if on else self.hand.put_away())
@@ -178,36 +134,31 @@ class PilePage(QWidget):
         self.everywhere = QPushButton("Everywhere")
         self.everywhere.setToolTip("It holds everywhere")
         self.everywhere.clicked.connect(self._everywhere)
-        tops = QHBoxLayout()
-        for part in (self.name, self.frames, self.rule, self.over):
-            tops.addWidget(part)
-        area = QHBoxLayout()
+        row = QHBoxLayout()
         for part in (self.paint, self.everywhere, self.drag, self.floor):
-            area.addWidget(part)
-        area.addStretch(1)
-        grid.addLayout(tops, 0, 0, 1, 2)
-        grid.addLayout(area, 1, 0, 1, 2)
-        self.rulers: dict[str, Ruler] = {}
-        for n, (field, words, low, high, step) in enumerate(RULERS):
-            limits = limits_of(Layer, field)
-            rest = 100.0 if field in ("strength_pct", "size_pct") else 0.0
-            ruler = Ruler(words, low, high, rest, limits["unit"], step)
-            ruler.changed.connect(lambda v, first, f=field: self._set(f, v, first))
-            self.rulers[field] = ruler
-            grid.addWidget(ruler, 2 + n // 2, n % 2)
-        self.empty = QLabel("")
-        self.empty.setProperty("role", "quiet")
-        self.empty.setWordWrap(True)
-        self.scroll = QScrollArea()
-        self.scroll.setWidgetResizable(True)
-        self.scroll.setFrameShape(QScrollArea.Shape.NoFrame)
-        inside = QWidget()
-        column = QVBoxLayout(inside)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.addWidget(self.empty)
-        column.addWidget(self.form)
-        column.addStretch(1)
-        self.scroll.setWidget(inside)
+            row.addWidget(part)
+        row.addStretch(1)
+        return row
+
+    @staticmethod
+    def _field(words: str, empty: str, done: Callable[[], None]) -> QLineEdit:
+        field = QLineEdit()
+        field.setPlaceholderText(empty)
+        field.setAccessibleName(words)
+        field.editingFinished.connect(done)
+        return field
+
+    @staticmethod
+    def _box(words: str, items: Sequence[tuple[str, str, str]], chosen: Callable[[str], None]) -> QComboBox:
+        """A choice of (value, words, what it suits)."""
+        box = QComboBox()
+        box.setAccessibleName(words)
+        box.setToolTip(words)
+        for n, (value, title, suits) in enumerate(items):
+            box.addItem(title, value)
+            box.setItemData(n, suits, Qt.ItemDataRole.ToolTipRole)
+        box.activated.connect(lambda n: chosen(box.itemData(n)))
+        return box
 
     # -- what is shown
 
@@ -248,7 +199,7 @@ class PilePage(QWidget):
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if layer.on else Qt.CheckState.Unchecked)
             self.list.addItem(item)
-        lowest = QListWidgetItem(lowest_words(own))
+        lowest = QListWidgetItem(pile.lowest_words(own, RULES[str(own.combining.rule)].title))
         lowest.setFlags(lowest.flags() & ~Qt.ItemFlag.ItemIsDragEnabled & ~Qt.ItemFlag.ItemIsUserCheckable)
         self.list.addItem(lowest)
         self.list.blockSignals(False)
@@ -274,7 +225,7 @@ class PilePage(QWidget):
         if not self.name.hasFocus():
             self.name.setText(layer.name)
         if not self.frames.hasFocus():
-            self.frames.setText(numbers_in_words(own, layer.frames))
+            self.frames.setText(pile.numbers_in_words(own, layer.frames))
         self.rule.setCurrentIndex(self.rule.findData(str(layer.rule)))
         self.rule.setEnabled(not one)
         self.over.setCurrentIndex(self.over.findData(str(layer.over)))
@@ -299,10 +250,10 @@ class PilePage(QWidget):
         if n is None:
             return
         try:
-            frames = frames_from_words(s.frame_set, self.frames.text())
+            frames = pile.frames_from_words(s.frame_set, self.frames.text())
         except ValueError as error:
             s.say(str(error), "wrong")
-            self.frames.setText(numbers_in_words(s.frame_set, self.layers[n].frames))
+            self.frames.setText(pile.numbers_in_words(s.frame_set, self.layers[n].frames))
             return
         if frames != self.layers[n].frames:
             s.edit(pile.change_layer(s.project, s.set_id, n, {"frames": frames}), True)
@@ -407,42 +358,3 @@ class PilePage(QWidget):
 
 def area_name(n: int) -> str:
     return f"Area of layer {n + 1}"
-
-
-def lowest_words(own: FrameSet) -> str:
-    """The lowest layer in words."""
-    c = own.combining
-    words = f"{RULES[str(c.rule)].title} of all"
-    ids = [f.id for f in own.frames]
-    if c.base in ids and (c.region is not None or any(m.purpose == "region" for f in own.frames for m in f.masks)):
-        return f"{words}, in its area over frame {1 + ids.index(c.base)}"
-    return words
-
-
-def numbers_in_words(own: FrameSet, frames: Sequence[str]) -> str:
-    """Frames (ids) by their numbers, runs joined; empty for all."""
-    ids = [f.id for f in own.frames]
-    numbers, out = sorted(1 + ids.index(i) for i in frames if i in ids), []
-    for n in numbers:
-        if out and out[-1][1] == n - 1:
-            out[-1][1] = n
-        else:
-            out.append([n, n])
-    return ", ".join(str(a) if a == b else f"{a}-{b}" for a, b in out)
-
-
-def frames_from_words(own: FrameSet, words: str) -> tuple[str, ...]:
-    """The ids of frames given as 3 or 2-5, 8. Raises ValueError with a sentence."""
-    ids, found = [f.id for f in own.frames], []
-    for part in words.replace(";", ",").split(","):
-        if not part.strip():
-            continue
-        first, _, last = part.partition("-")
-        try:
-            a, b = int(first), int(last or first)
-        except ValueError:
-            raise ValueError(f"{part.strip()} is no frame; write numbers such as 3 or 2-5, 8.") from None
-        if not 1 <= a <= b <= len(ids):
-            raise ValueError(f"{part.strip()} names no frames; they are numbered 1 to {len(ids)}.")
-        found += [i for i in ids[a - 1 : b] if i not in found]
-    return tuple(found)

@@ -8,7 +8,8 @@ from itertools import pairwise
 from windfell.align.help import line_degrees
 from windfell.align.registration import PanoramaRegistration, Placed
 from windfell.app.widgets.point_list import Row
-from windfell.recipe.model import FrameSet, LineKind, PlumbLine
+from windfell.recipe.model import FrameSet, PlumbLine
+from windfell.recipe.outline import LineKind
 
 Pair = tuple[str, str]
 

@@ -20,7 +20,8 @@ from windfell.app.widgets.pair_page import TOOLS, PairPage, PointsBoard
 from windfell.app.widgets.point_list import Row
 from windfell.engine.points import SURE, matching_spot, more_points
 from windfell.recipe import edits
-from windfell.recipe.model import ControlPoint, DroppedPoint, Frame, LineKind, PlumbLine
+from windfell.recipe.model import ControlPoint, DroppedPoint, Frame, PlumbLine
+from windfell.recipe.outline import LineKind
 
 
 class Points(QObject):

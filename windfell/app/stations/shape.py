@@ -27,19 +27,8 @@ from windfell.engine.shape_marks import (
 from windfell.geometry.projections import PROJECTIONS
 from windfell.job import Job
 from windfell.recipe import edits
-from windfell.recipe.model import (
-    Camera,
-    Crop,
-    Edges,
-    FrameSet,
-    Kind,
-    LineKind,
-    PlumbLine,
-    Project,
-    ProjectionChoice,
-    View,
-    picture_parts,
-)
+from windfell.recipe.model import Camera, FrameSet, Kind, PlumbLine, Project, ProjectionChoice, View, picture_parts
+from windfell.recipe.outline import Crop, Edges, LineKind
 from windfell.shape.choice import ranked
 from windfell.shape.figures import projection_figures
 from windfell.shape.stretch import most_stretch

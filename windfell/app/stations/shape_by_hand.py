@@ -15,7 +15,8 @@ from windfell.app.picture.tool import Path, Spot
 from windfell.app.session import Session
 from windfell.engine.shape_marks import EdgeOnPicture, directions_at, field_of
 from windfell.recipe import edits
-from windfell.recipe.model import BentLine, Crop, LineKind, NetPoint, Project, StiffPatch
+from windfell.recipe.model import Project
+from windfell.recipe.outline import BentLine, Crop, LineKind, NetPoint, StiffPatch
 
 
 class ShapeByHand:

@@ -22,7 +22,8 @@ from windfell.app.widgets.four_fields import FourFields
 from windfell.app.widgets.ruler import Ruler
 from windfell.engine.shape_marks import OutlineSaid
 from windfell.recipe.edits import field_at
-from windfell.recipe.model import Camera, Edges, FrameSet, ProjectionChoice, Ratio
+from windfell.recipe.model import Camera, FrameSet, ProjectionChoice
+from windfell.recipe.outline import Edges, Ratio
 from windfell.recipe.sizes import PAPERS, ratio_from_words
 from windfell.shape.figures import AN_EYE
 

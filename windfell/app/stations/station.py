@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QStackedWidget, QVBoxLayout, QWidget
 
 from windfell.app.session import Session
 from windfell.recipe.model import Project
@@ -50,6 +50,16 @@ class Station(QWidget):
     def settled(self) -> bool:
         """Whether all that this station asked for has arrived."""
         return True
+
+    @staticmethod
+    def page_of(stack: QStackedWidget, spacing: int = 5) -> QVBoxLayout:
+        """The column of one page more of the controls."""
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(spacing)
+        stack.addWidget(page)
+        return column
 
     @staticmethod
     def title(words: str) -> QLabel:

@@ -29,7 +29,7 @@ from windfell.errors import WindfellError
 from windfell.frames.video import instant, last_time, strip, video_facts
 from windfell.pixels.resample import shrunk
 from windfell.recipe import edits
-from windfell.recipe.model import VideoInstant
+from windfell.recipe.sources import VideoInstant
 
 PICTURES, STRIP_SIDE, SHOWN_SIDE = 12, 120, 420
 

@@ -31,8 +31,20 @@ class AreaBar(QWidget):
         super().__init__()
         self.setObjectName("bench")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.name = QLabel("")
+        self._bottom = QWidget()
+        self._bottom.setLayout(self._row_of_the_whole())
+        self._bottom.hide()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(14, 6, 14, 6)
+        column.setSpacing(4)
+        column.addLayout(self._row_of_kinds())
+        column.addLayout(self._row_of_the_brush())
+        column.addWidget(self._bottom)
+
+    def _row_of_kinds(self) -> QHBoxLayout:
+        self.name, self.found = QLabel(""), QLabel("")
         self.name.setProperty("role", "title")
+        self.found.setProperty("role", "quiet")
         self.kinds = Choice("", KINDS)
         self.kinds.set_value("brush")
         self.kinds.picked.connect(self.kind_picked)
@@ -40,23 +52,32 @@ class AreaBar(QWidget):
             ("add", "Add", "What is drawn joins the area"), ("take", "Take away", "What is drawn leaves the area")))
         self.meets.set_value("add")
         self.meets.picked.connect(self.meets_picked)
-        self.finished = QPushButton("Done")
-        self.finished.setToolTip("Put the brush away")
-        self.finished.clicked.connect(self.done)
-        top = QHBoxLayout()
-        top.setSpacing(12)
-        top.addWidget(self.name)
-        top.addStretch(1)
+        self.finished = self._button("Done", "Put the brush away", self.done)
+        row = QHBoxLayout()
+        row.setSpacing(12)
+        row.addWidget(self.name)
+        row.addWidget(self.found)
+        row.addStretch(1)
         for part in (self.kinds, self.meets, self.finished):
-            top.addWidget(part)
+            row.addWidget(part)
+        return row
+
+    def _row_of_the_brush(self) -> QHBoxLayout:
         self.size = Ruler("Size", SMALLEST, LARGEST, 60.0, "px", 1, 40)
         self.softness = Ruler("Softness", 0, 100, 50, "%", 1, 60)
         self.strength = Ruler("Strength", 1, 100, 100, "%", 1, 60)
-        middle = QHBoxLayout()
-        middle.setSpacing(16)
+        self.more = QToolButton(text="More", checkable=True)
+        self.more.setToolTip("Grow, feather, invert, the area alone, holes and specks")
+        self.more.toggled.connect(self._bottom.setVisible)
+        row = QHBoxLayout()
+        row.setSpacing(16)
         for ruler in (self.size, self.softness, self.strength):
             ruler.changed.connect(lambda *_: self._send_brush())
-            middle.addWidget(ruler)
+            row.addWidget(ruler)
+        row.addWidget(self.more)
+        return row
+
+    def _row_of_the_whole(self) -> QHBoxLayout:
         self.grow = Ruler("Grow", -5.0, 5.0, 0.0, "%", 0.05, 40)
         self.grow.setToolTip("The whole area grown or shrunk, in % of the picture's width")
         self.feather = Ruler("Feather", 0.0, 10.0, 0.0, "%", 0.05, 60)
@@ -73,44 +94,29 @@ class AreaBar(QWidget):
             square.fill(QColor(colour))
             self.veil.addItem(square, name.capitalize(), colour)
         self.veil.activated.connect(lambda n: self.veil_picked.emit(QColor(self.veil.itemData(n))))
-        self.mend = QPushButton("Mend")
-        self.mend.setToolTip("Fill small holes and take small specks away")
-        self.mend.clicked.connect(self.mend_asked)
-        self.clear = QPushButton("Clear")
-        self.clear.setToolTip("Begin the area anew")
-        self.clear.clicked.connect(self.cleared)
-        self.found = QLabel("")
-        self.found.setProperty("role", "quiet")
-        bottom = QHBoxLayout()
-        bottom.setSpacing(12)
-        bottom.addWidget(self.grow, 1)
-        bottom.addWidget(self.feather, 1)
+        self.mend = self._button("Mend", "Fill small holes and take small specks away", self.mend_asked)
+        self.clear = self._button("Clear", "Begin the area anew", self.cleared)
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(12)
+        row.addWidget(self.grow, 1)
+        row.addWidget(self.feather, 1)
         for part in (self.invert, self.solo, self.veil, self.mend, self.clear):
-            bottom.addWidget(part)
-        self.more = QToolButton(text="More", checkable=True)
-        self.more.setToolTip("Grow, feather, invert, the area alone, holes and specks")
-        self.more.toggled.connect(self._show_more)
-        top.insertWidget(1, self.found)
-        middle.addWidget(self.more)
-        self._bottom = QWidget()
-        self._bottom.setLayout(bottom)
-        bottom.setContentsMargins(0, 0, 0, 0)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(14, 6, 14, 6)
-        column.setSpacing(4)
-        column.addLayout(top)
-        column.addLayout(middle)
-        column.addWidget(self._bottom)
-        self._bottom.hide()
+            row.addWidget(part)
+        return row
+
+    @staticmethod
+    def _button(words: str, tip: str, signal) -> QPushButton:
+        button = QPushButton(words)
+        button.setToolTip(tip)
+        button.clicked.connect(lambda _=False: signal.emit())
+        return button
 
     def _switch(self, words: str, tip: str, signal) -> QPushButton:
         button = QPushButton(words, checkable=True)
         button.setToolTip(tip)
         button.clicked.connect(signal)
         return button
-
-    def _show_more(self, on: bool) -> None:
-        self._bottom.setVisible(on)
 
     def _send_brush(self) -> None:
         self.brush_changed.emit(self.size.value, self.softness.value, self.strength.value)
