@@ -13,16 +13,19 @@ from numpy.testing import assert_allclose
 
 from tests.support import engine, project_of, write_picture
 from windfell.cli.main import main
+from windfell.combine.blocks import in_blocks
 from windfell.combine.bridging import swept, ways
 from windfell.combine.calibrated import _calm_level, black_plane
 from windfell.combine.display import shouldered, tone_gain
 from windfell.combine.exposures import estimated_exposures
-from windfell.combine.rules import RULES, Setting
+from windfell.combine.rules import RULES, Exposures, Setting
+from windfell.combine.strips import Layer, combined
 from windfell.errors import BadRequest
 from windfell.job import Job
 from windfell.pixels.colour import srgb_decoded, srgb_encoded
+from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
-from windfell.recipe.combining import Combining, Floor, Rule
+from windfell.recipe.combining import Combining, Display, Floor, Rule
 from windfell.recipe.model import Kind, Output
 from windfell.recipe.sizes import size_from_words, size_in_words
 from windfell.recipe.weights_file import read_weights
@@ -79,6 +82,20 @@ class Statistics(unittest.TestCase):
         rim = cv2.dilate(thing.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
         self.assertGreater(shown[~rim].mean(), 0.99)
 
+    def test_noise_below_a_step_of_the_encoding_stands_out_nowhere(self):
+        fine = [srgb_encoded(np.clip(noisy(0.1 + 0.5 * self.truth, self.rng), 0, 1)) for _ in range(9)]
+        coarse = [srgb_decoded(np.rint(v * 50) / 50).astype(np.float32) for v in fine]
+        told = Setting(steps=(1 / 50,) * 9)
+        middle = RULES["median"].combined(coarse)
+        for rule, most in (("standout", 0.001), ("clipped-mean", None)):
+            found = RULES[rule].combined(coarse, told)
+            if most is None:  # values of the next step belong to the mean
+                mean = RULES["mean"].combined(coarse)
+                self.assertLess(np.abs(found - mean).mean(), 0.2 * np.abs(middle - mean).mean())
+            else:
+                self.assertLess((np.abs(found - middle).max(axis=2) > 1e-6).mean(), most)
+                self.assertGreater((np.abs(RULES[rule].combined(coarse) - middle).max(axis=2) > 1e-6).mean(), 0.01)
+
     def test_weights_count(self):
         a, b = np.full((4, 4, 3), 0.2, np.float32), np.full((4, 4, 3), 0.6, np.float32)
         assert_allclose(RULES["mean"].combined([a, b], Setting(weights=(3.0, 1.0))), 0.3, atol=1e-6)
@@ -129,6 +146,69 @@ class Radiance(unittest.TestCase):
         seen = found.mean(axis=2)
         ghost = (np.abs(seen - 0.2) > 0.012) & (seen < 0.7)
         self.assertLess(ghost.mean(), 0.02)
+
+    def test_who_walks_by_in_few_frames_is_seen_in_none(self):
+        frames = []
+        for k, t in enumerate(self.times):
+            radiance = np.full((*SHAPE, 3), 0.1, np.float32)
+            if k in (1, 3):  # the best exposed among them
+                radiance[30:90, 100 + 40 * k : 140 + 40 * k] = 0.6 if k == 1 else 0.01
+            frames.append(self._frame(t, 16, radiance))
+        setting = Setting(exposures=tuple(t / self.times[0] for t in self.times), steps=(1 / 65535,) * 5)
+        found = RULES["exposures"].combined(frames, setting) / self.times[0]
+        self.assertLess(np.abs(np.log2(found.mean(axis=2) / 0.1)).max(), 0.25)
+
+    def test_masks_are_grown_and_softened_and_worked_block_by_block_as_at_once(self):
+        frames, rng = [], np.random.default_rng(9)
+        for k, t in enumerate((1.0, 1.0, 1.0)):
+            light = np.full((160, 300, 3), 0.2, np.float32) + rng.normal(0, 0.004, (160, 300, 3)).astype(np.float32)
+            if k == 2:
+                light[60:100, 120:180] = 0.6
+            frames.append((light * t).astype(np.float32))
+        told = Setting(exposures=(1.0,) * 3, steps=(1 / 65535,) * 3)
+        two = RULES["exposures"].combined(frames[:2], Setting(exposures=(1.0,) * 2, steps=(1 / 65535,) * 2))
+        alone = []
+        for rule in (RULES["exposures"], Exposures(16.0, 0.0), Exposures(0.0, 6.0)):
+            found = rule.combined(frames, told)
+            assert_allclose(in_blocks(rule, frames, told), found, atol=2e-6)
+            alone.append(np.abs(found - two).max(axis=2) < 1e-6)
+        self.assertTrue(alone[0][60:100, 120:180].all())
+        self.assertTrue(alone[1][48:112, 108:192].all())
+        self.assertFalse(alone[0][48, 150] or alone[0][80, 106] or alone[1][20, 150])
+        self.assertGreater(alone[1].sum(), 1.4 * alone[0].sum())
+        self.assertLess(alone[2].sum(), 0.8 * alone[0].sum())
+
+    def test_where_a_frame_shows_nothing_it_is_not_heard(self):
+        rng = np.random.default_rng(4)
+        times = (1.0, 2.0, 4.0, 8.0)
+        truth = np.full((80, 120, 3), 0.05, np.float32) * rng.uniform(0.8, 1.25, (80, 120, 1)).astype(np.float32)
+        layers = []
+        for k, t in enumerate(times):
+            seen = noisy(truth * t, rng)
+            place = None if k == 0 else np.array([[1.0, 0, 0.0], [0, 1, -float(k)], [0, 0, 1]])
+            layers.append(Layer(Sheet(np.roll(seen, -k, axis=0) if k else seen), place))
+        setting = Setting(exposures=times, steps=(1 / 65535,) * 4)
+        light, _ = combined(layers, RULES["exposures"], Region(0, 0, 120, 80), setting)
+        off = np.abs(np.log2(np.maximum(light, 1e-6) / truth)).mean(axis=(1, 2))
+        self.assertLess(off[:6].max(), 0.2)  # the first row is seen by the darkest alone
+
+    def test_masks_are_grown_at_the_pictures_scale(self):
+        with tempfile.TemporaryDirectory() as folder:
+            files = []
+            for k in range(3):
+                pixels = np.full((160, 240, 3), 90, np.uint8)
+                pixels[:] += np.random.default_rng(k).integers(0, 6, pixels.shape, np.uint8)
+                if k == 2:
+                    pixels[60:90, 100:140] = 200
+                files.append(write_picture(Path(folder) / f"f{k}.png", pixels))
+            lights = []
+            for grow in (0.0, 24.0):
+                combining = Combining(Rule.EXPOSURES, display=Display.NONE, grow_px=grow)
+                project, set_id = project_of(files, Kind.STACK, combining=combining)
+                lights.append(engine().stages(project, set_id).render(Region(0, 0, 240, 160), 1.0, Job()).light)
+        changed = np.abs(lights[0] - lights[1]).max(axis=2) > 1e-7
+        self.assertGreater(changed[45:105, 85:155].mean(), 0.2)
+        self.assertEqual(changed[:20].sum(), 0)
 
     def test_ratios_are_read_from_the_frames(self):
         frames = [self._frame(t, 8) for t in self.times]

@@ -10,7 +10,7 @@ import numpy as np
 from tests.support import engine, project_of, write_picture
 from windfell.combine.influence import against_mean, influence, noise_gain_db, rule_figures, whose
 from windfell.combine.rules import RULES, Setting
-from windfell.engine.stack_core import core_at, figures_of, rule_map
+from windfell.engine.stack_core import black_at, core_at, figures_of, rule_map
 from windfell.job import Job
 from windfell.pixels.colour import srgb_decoded
 from windfell.recipe.combining import Combining, Layer, Rule
@@ -107,3 +107,19 @@ class Cores(unittest.TestCase):
             self.assertTrue(core.kept.any(), rule)
             self.assertTrue(np.isfinite(figures_of(stages, Job()).noise_db), rule)
         self.assertEqual(rule_map(self.stages(combining=Combining(Rule.MAXIMUM)), "whose", Job())[20, 40], 2)
+
+
+class Black(unittest.TestCase):
+    def test_the_picked_spot_says_what_counts_as_black(self):
+        with tempfile.TemporaryDirectory() as folder:
+            files = []
+            for n, level in enumerate((20, 24, 60)):
+                pixels = np.full((80, 120, 3), level, np.uint8)
+                pixels[:, 60:] += 80
+                files.append(write_picture(Path(folder) / f"f{n}.png", pixels))
+            project, set_id = project_of(files, Kind.STACK, combining=Combining(Rule.MAXIMUM))
+            stages = engine().stages(project, set_id)
+            for x, level in ((0.2, 24), (0.8, 104)):
+                wanted = 100 * float(srgb_decoded(np.array([level / 255]))[0])
+                self.assertAlmostEqual(black_at(stages, (x, 0.5), Job()), wanted, delta=0.02 * wanted)
+

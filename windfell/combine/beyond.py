@@ -29,7 +29,7 @@ class BeyondNoise(StackRule):
         if len(planes) < 3:
             return self._rule.combined(planes, setting)
         middle = median(planes)
-        noise = luminance(spread_of(planes, middle)) * np.float32(self._spreads)
+        noise = luminance(spread_of(planes, middle, setting.step)) * np.float32(self._spreads)
         result = self._rule.combined(planes, setting)
         share = eased((luminance(result) - luminance(middle)) / np.maximum(noise, 1e-6) - 1)
         return middle + share[..., None] * (result - middle)

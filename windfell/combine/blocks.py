@@ -15,8 +15,8 @@ CACHE_PIXELS = 64_000
 def in_blocks(rule: StackRule, planes: list[F32], setting: Setting = PLAIN) -> F32:
     """The rule over planes (h, w, 3), as it is over all of them at once."""
     height, width = planes[0].shape[:2]
-    side = max(64, 2 * rule.reach)
-    across = max(side, CACHE_PIXELS // side)
+    side = max(64, 4 * rule.reach)  # of cells of exposures a whole number
+    across = max(side, CACHE_PIXELS // side // 4 * 4)
     if len(planes) < 3 or (height <= side and width <= across):
         return rule.combined(planes, setting)
     out = np.empty_like(planes[0])

@@ -2,8 +2,8 @@
 
 Each frame's light over its exposure is an estimate of the same radiance; its variance is that of photons and of the
 sensor, so the weights are those of least variance (Hasinoff, Durand & Freeman 2010). Burnt-out values say nothing.
-Where a frame contradicts the one that is best exposed there, something moved: it is not heard (Eden, Uyttendaele &
-Szeliski 2006).
+Where a frame contradicts what most say that are well exposed there, something moved: it is not heard (after Eden,
+Uyttendaele & Szeliski 2006).
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.combine.encoding import LEAST, SLOPE
 from windfell.pixels.channels import mean_of, most_of
 
 F32 = NDArray[np.float32]
@@ -25,7 +26,9 @@ PHOTON, SENSOR = np.float32(4e-5), np.float32(1.2e-6)
 CODE_STEP = {8: 1 / 255, 16: 1 / 65535}
 CONTRADICTS = np.float32(4.0)
 RELATIVE = np.float32(0.10)
-CALM_SIGMA = 2.0
+CELL, CALM_CELLS = 4, 1.0
+NEIGHBOURS = np.ones((3, 3), np.uint8)
+LEAST_FULL = np.float32(1e-4)
 DARKEST = 0.004
 LEAST_SHARED, MOST_SHARED = 200, 60_000
 EV_TRUSTED = 0.35
@@ -33,6 +36,8 @@ EV_TRUSTED = 0.35
 
 def fullness(light: F32) -> F32:
     """How far a spot is from burnt out, (h, w): 1 well below white, 0 at it."""
+    if light.max() <= WHITE_FROM:
+        return np.ones(light.shape[:2], np.float32)
     top = most_of(light)
     return np.clip((WHITE - top) / (WHITE - WHITE_FROM), 0, 1)
 
@@ -41,50 +46,100 @@ def variance(light: F32, step: float) -> F32:
     """The variance of a frame's light (h, w, 3): photons, the sensor, and the steps of its encoding (`step`: one of
     the encoded values, whose size in light grows with it).
     """
-    # a step of the encoded value v = x^(1/2.2) is 2.2 x^0.55 of light; its square is nearly 4.84 x, never less than
-    # where the curve runs straight
-    steps = np.float32(step * step / 12)
-    return np.maximum(light, 0) * (PHOTON + np.float32(4.84) * steps) + (SENSOR + np.float32(0.006) * steps)
+    steps = step * step / 12
+    least = float(SENSOR + LEAST * steps)
+    found = cv2.addWeighted(light, float(PHOTON + SLOPE * steps), light, 0.0, least)
+    return np.maximum(found, np.float32(least), out=found)
 
 
-def merged(planes: Sequence[F32], exposures: Sequence[float], steps: Sequence[float]) -> F32:
+def merged(
+    planes: Sequence[F32], exposures: Sequence[float], steps: Sequence[float], grow: float = 0.0, soften: float = 0.0
+) -> F32:
     """Radiance (h, w, 3) in units of the light of a frame whose exposure is 1, beyond white where others saw it.
 
-    `exposures`: how much light each frame took beside that one. `steps`: one step of each one's encoding.
+    `exposures`: how much light each frame took beside that one. `steps`: one step of each one's encoding. Where a
+    frame is not heard is grown by so many px, and its edge softened.
     """
     full = [fullness(p) for p in planes]
     shortest = int(np.argmin(exposures))
-    full[shortest] = np.maximum(full[shortest], np.float32(1e-4))
-    radiance = [p / np.float32(t) for p, t in zip(planes, exposures, strict=True)]
-    spread = [variance(p, s) / np.float32(t * t) for p, t, s in zip(planes, exposures, steps, strict=True)]
-    guide, guide_spread = _best_exposed(planes, radiance, spread, full)
+    full[shortest] = np.maximum(full[shortest], LEAST_FULL)
     total, weights = np.zeros_like(planes[0]), np.zeros_like(planes[0])
-    for n in range(len(planes)):
-        off = np.abs(radiance[n] - guide)
-        allowed = CONTRADICTS * np.sqrt(spread[n] + guide_spread) + RELATIVE * np.abs(guide)
-        excess = cv2.GaussianBlur(most_of(off / allowed), (0, 0), CALM_SIGMA, borderType=cv2.BORDER_REFLECT_101)
-        heard = np.clip(2 - excess, 0, 1) * full[n]
-        weight = (heard[..., None] + np.float32(1e-9)) / spread[n]
-        total += radiance[n] * weight
-        weights += weight
-    return total / weights
+    ears = _heard(planes, exposures, steps, full, grow / CELL, soften / CELL)
+    for plane, t, step, heard in zip(planes, exposures, steps, ears, strict=True):
+        heard += np.float32(1e-9)
+        # of radiance the variance is that of the light over t^2
+        weight = cv2.divide(cv2.merge([heard] * 3), variance(plane, step), scale=float(t * t))
+        cv2.accumulate(weight, weights)
+        cv2.multiply(weight, plane, dst=weight, scale=1 / t)
+        cv2.accumulate(weight, total)
+    return cv2.divide(total, weights, dst=total)
 
 
-def _best_exposed(
-    planes: Sequence[F32], radiance: Sequence[F32], spread: Sequence[F32], full: Sequence[F32]
-) -> tuple[F32, F32]:
-    """Of each spot the radiance and variance by the frame that knows it best: the least noise among those not near
-    white.
+def _heard(
+    planes: Sequence[F32], exposures: Sequence[float], steps: Sequence[float], full: Sequence[F32],
+    grow: float = 0.0, soften: float = 0.0,
+) -> list[F32]:
+    """How much each frame is heard at each spot (h, w): as far as it is not burnt out and does not contradict what
+    most frames say that know the spot. Judged in cells of a few px: noise is less there, and things are larger; a
+    cell beside one that contradicts may hold the thing's rim. `grow`, `soften`: in cells.
     """
-    best = np.full(planes[0].shape[:2], -np.inf, np.float32)
-    guide, its = radiance[0].copy(), spread[0].copy()
-    for r, v, f in zip(radiance, spread, full, strict=True):
-        # a choice for whole neighbourhoods, so that one thing comes from one frame
-        worth = cv2.GaussianBlur(np.log(np.maximum(f, 1e-6)) * 4 - np.log(mean_of(v)), (0, 0), 3 * CALM_SIGMA,
+    more = 2 * round(grow) + 1
+    kernel = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (more, more))
+    h, w = planes[0].shape[:2]
+    radiance, spread, trust = [], [], []
+    for plane, t, step, f in zip(planes, exposures, steps, full, strict=True):
+        small = _in_cells(plane)
+        r, v = small * np.float32(1 / t), variance(small, step) * np.float32(1 / (t * t))
+        radiance.append(r)
+        spread.append(v)
+        relative = mean_of(v) / np.maximum(mean_of(r), np.float32(1e-9)) ** 2
+        # a cell of which a quarter is burnt out or not seen says nothing
+        least = cv2.erode(np.maximum(4 * _in_cells(f) - 3, 0), NEIGHBOURS)
+        known = cv2.GaussianBlur(least / (relative + RELATIVE * RELATIVE), (0, 0), CALM_CELLS,
                                  borderType=cv2.BORDER_REFLECT_101)
-        better = cv2.compare(worth, best, cv2.CMP_GT)
-        for values, into in ((worth, best), (r, guide), (v, its)):
-            cv2.copyTo(values, better, into)
+        # trusted by whole neighbourhoods, so that one thing comes from one frame; but never where it is burnt out
+        trust.append(np.where(least > 0, known, 0))
+    guide, guide_spread = _middle(radiance, spread, trust)
+    floor = RELATIVE * np.abs(guide)
+    out = []
+    for r, v, f in zip(radiance, spread, full, strict=True):
+        allowed = CONTRADICTS * np.sqrt(v + guide_spread) + floor
+        agrees = cv2.erode(2 - most_of(cv2.absdiff(r, guide) / allowed), NEIGHBOURS)
+        agrees = np.clip(agrees, 0, 1)
+        if more > 1:
+            agrees = cv2.erode(agrees, kernel)
+        if soften > 0:
+            agrees = cv2.GaussianBlur(agrees, (0, 0), soften, borderType=cv2.BORDER_REFLECT_101)
+        agrees = cv2.resize(agrees, None, fx=CELL, fy=CELL, interpolation=cv2.INTER_LINEAR)
+        out.append(agrees[:h, :w] * f)
+    return out
+
+
+def _in_cells(picture: F32) -> F32:
+    """The picture averaged in cells, its last ones filled up."""
+    h, w = picture.shape[:2]
+    below, beside = -h % CELL, -w % CELL
+    if below or beside:
+        picture = cv2.copyMakeBorder(picture, 0, below, 0, beside, cv2.BORDER_REPLICATE)
+    return cv2.resize(picture, ((w + beside) // CELL, (h + below) // CELL), interpolation=cv2.INTER_AREA)
+
+
+def _middle(radiance: Sequence[F32], spread: Sequence[F32], trust: Sequence[F32]) -> tuple[F32, F32]:
+    """Of each spot the radiance and variance by the frame in the middle of all, each counting as far as it is
+    trusted: what only few frames show, a person who walks by, is not believed.
+    """
+    levels = [mean_of(r) for r in radiance]
+    half = sum(trust) * np.float32(0.5)
+    best = np.full(levels[0].shape, np.inf, np.float32)
+    guide, its = radiance[0].copy(), spread[0].copy()
+    for level, r, v in zip(levels, radiance, spread, strict=True):
+        below = np.zeros_like(half)
+        for other, share in zip(levels, trust, strict=True):
+            below += share * (other <= level)
+        # the lowest of those up to which half of all trust lies
+        found = ((below >= half) & (level < best)).astype(np.uint8)
+        for values, into in ((level, best), (r, guide), (v, its)):
+            cv2.copyTo(values, found, into)
     return guide, its
 
 

@@ -51,10 +51,20 @@ def laid_over(below: F32, layer: F32, share: F32, way: str) -> F32:
     return below + share[..., None] * (met - below)
 
 
-def own_gain(exposure_ev: float, warmth: float) -> F32:
-    """What a layer's light is multiplied by, (3,): exposure, and warmth as half an EV between red and blue at 100."""
+def own_gain(exposure_ev: float, warmth: float, tint: float = 0.0) -> F32:
+    """What a layer's light is multiplied by, (3,): exposure; warmth, an EV between red and blue at 100; tint, half an
+    EV less green at 100.
+    """
     lean = warmth / 200
-    return np.float32(2.0**exposure_ev * np.array([2.0**lean, 1.0, 2.0**-lean]))
+    return np.float32(2.0**exposure_ev * np.array([2.0**lean, 2.0 ** (-tint / 200), 2.0**-lean]))
+
+
+def as_layer_light(gain: tuple[float, float, float]) -> tuple[float, float, float]:
+    """(exposure in EV, warmth, tint) that multiply light by a gain of each channel, as near as these go."""
+    red, green, blue = (float(np.log2(max(g, 1e-6))) for g in gain)
+    ev = float(np.clip((red + blue) / 2, -10, 10))
+    warmth, tint = (float(np.clip(v, -100, 100)) for v in (100 * (red - blue), 200 * (ev - green)))
+    return round(ev, 4), round(warmth, 2), round(tint, 2)
 
 
 def edge_share(covered: NDArray[np.bool_] | None, shape: tuple[int, int], soft_px: float) -> F32:

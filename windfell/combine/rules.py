@@ -34,6 +34,11 @@ class Setting:
         pick = lambda values: tuple(values[n] for n in chosen) if values else ()  # noqa: E731
         return replace(self, weights=pick(self.weights), exposures=pick(self.exposures), steps=pick(self.steps))
 
+    @property
+    def step(self) -> float:
+        """The coarsest step of any frame's encoding; 0 where nothing is known."""
+        return max(self.steps, default=0.0)
+
     def weighed(self, count: int) -> list[float]:
         return list(self.weights) if self.weights else [1.0] * count
 
@@ -45,9 +50,10 @@ class StackRule:
     """What becomes of the values of all frames at a spot, channel by channel.
 
     `reach`: how many px around a spot it looks at. `adds`: light of frames is added, so that what is black in each
-    matters. `combined` takes light, float32 (h, w, 3) a frame. A rule that only picks values by
-    rank can pick them among encoded integers too, since curves keep ranks: `ranks`
-    then says which, and their light is averaged.
+    matters. `asks_noise`: it judges by the noise, so that the steps of the encoding matter. `unseen`: the light it is
+    told where a frame shows nothing; None for what the others show on average. `combined` takes light, float32
+    (h, w, 3) a frame. A rule that only picks values by rank can pick them among encoded integers too, since curves
+    keep ranks: `ranks` then says which, and their light is averaged.
     """
 
     name = ""
@@ -55,6 +61,8 @@ class StackRule:
     suits = ""
     reach = 0
     adds = False
+    asks_noise = False
+    unseen: float | None = None
 
     def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         raise NotImplementedError
@@ -125,13 +133,14 @@ class ClippedMean(StackRule):
     name = "clipped-mean"
     title = "Clipped mean"
     suits = "noise sinks, what does not belong is left out"
+    asks_noise = True
     reach = 6
 
     def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
-        return clipped_mean(planes, *setting.kappa, setting.weighed(len(planes)))
+        return clipped_mean(planes, *setting.kappa, setting.weighed(len(planes)), setting.step)
 
     def rejected(self, planes: list[F32], setting: Setting = PLAIN) -> list[NDArray[np.bool_]] | None:
-        bottom, top = kept_between(planes, *setting.kappa)
+        bottom, top = kept_between(planes, *setting.kappa, step=setting.step)
         return [(p < bottom) | (p > top) for p in planes]
 
 
@@ -171,10 +180,11 @@ class StandOut(StackRule):
     name = "standout"
     title = "Stand-out"
     suits = "everything that moved stays"
+    asks_noise = True
     reach = 10
 
     def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
-        return stand_out(planes)
+        return stand_out(planes, setting.step)
 
 
 class Range(StackRule):
@@ -200,17 +210,24 @@ class Sharpest(StackRule):
 
 
 class Exposures(StackRule):
-    """One light from exposures of different length."""
+    """One light from exposures of different length. Where a frame is not heard is grown by so many px of the planes,
+    and its edge softened.
+    """
 
     name = "exposures"
     title = "Exposures"
     suits = "bright and dark parts of exposures of different length"
-    reach = 34
+    asks_noise = True
+    unseen = 1.0
+
+    def __init__(self, grow: float = 0.0, soften: float = 0.0) -> None:
+        self._grow, self._soften = grow, soften
+        self.reach = 28 + 4 * int(np.ceil((grow + 4 * soften) / 4))
 
     def combined(self, planes: list[F32], setting: Setting = PLAIN) -> F32:
         count = len(planes)
         exposures = setting.exposures or (1.0,) * count
-        return merged(planes, exposures, setting.steps or (1 / 255,) * count)
+        return merged(planes, exposures, setting.steps or (1 / 255,) * count, self._grow, self._soften)
 
 
 RULES: dict[str, StackRule] = {r.name: r for r in (

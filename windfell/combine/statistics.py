@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.combine.encoding import step_light
 from windfell.combine.network import median
 from windfell.pixels.channels import mean_of, most_of
 
@@ -13,21 +14,24 @@ F32 = NDArray[np.float32]
 
 SPREAD_OF_MAD = np.float32(1.4826)
 LEAST_SPREAD = np.float32(2e-4)
+LEAST_STEPS = 0.5
 POOL = 9
 STANDS_OUT = 5.0
 CALM_SIGMA = 1.0
 FOCUS_SIGMA, FOCUS_POWER = 4.0, 4.0
 
 
-def spread_of(planes: list[F32], middle: F32) -> F32:
+def spread_of(planes: list[F32], middle: F32, step: float = 0.0) -> F32:
     """The noise at each spot and channel, (h, w, 3): the median of the distances from the middle, pooled over a
-    neighbourhood, since of few frames alone it is hardly known; never less than what its level lets expect.
+    neighbourhood, since of few frames alone it is hardly known; never less than half a `step` of the frames'
+    encoding: of a noise below that most frames show the very same value, and the few that show the next one belong.
     """
     distances = median([cv2.absdiff(p, middle) for p in planes])
     pooled = cv2.blur(distances, (POOL, POOL), borderType=cv2.BORDER_REFLECT_101)
     # one in which things move has a wide neighbourhood: the least of both
     own = cv2.max(cv2.min(distances, pooled), pooled * np.float32(0.7))
-    return np.maximum(own * SPREAD_OF_MAD * _small_sample(len(planes)), LEAST_SPREAD)
+    spread = np.maximum(own * (SPREAD_OF_MAD * _small_sample(len(planes))), LEAST_SPREAD)
+    return np.maximum(spread, step_light(middle, LEAST_STEPS * step)) if step else spread
 
 
 def _small_sample(count: int) -> np.float32:
@@ -36,7 +40,7 @@ def _small_sample(count: int) -> np.float32:
     return np.float32(factors.get(count, count / max(count - 0.8, 1e-3)))
 
 
-def clipped_mean(planes: list[F32], low: float, high: float, weights: list[float]) -> F32:
+def clipped_mean(planes: list[F32], low: float, high: float, weights: list[float], step: float = 0.0) -> F32:
     """The mean of what lies within so many spreads below and above the middle, channel by channel (kappa-sigma
     clipping). Middle and spread are robust, so that once is enough.
     """
@@ -45,7 +49,7 @@ def clipped_mean(planes: list[F32], low: float, high: float, weights: list[float
     middle = median(planes)
     shape = middle.shape
     flat = (shape[0], -1)
-    bottom, top = (v.reshape(flat) for v in kept_between(planes, low, high, middle))
+    bottom, top = (v.reshape(flat) for v in kept_between(planes, low, high, middle, step))
     total, count = np.zeros_like(bottom), np.zeros_like(bottom)
     for plane, weight in zip(planes, weights, strict=True):
         values = np.ascontiguousarray(plane).reshape(flat)
@@ -57,10 +61,11 @@ def clipped_mean(planes: list[F32], low: float, high: float, weights: list[float
     return mean.reshape(shape)
 
 
-def kept_between(planes: list[F32], low: float, high: float, middle: F32 | None = None) -> tuple[F32, F32]:
+def kept_between(planes: list[F32], low: float, high: float, middle: F32 | None = None, step: float = 0.0
+                 ) -> tuple[F32, F32]:
     """Between which values (h, w, 3) a clipped mean keeps what frames show; `middle`: their median, if known."""
     middle = median(planes) if middle is None else middle
-    spread = spread_of(planes, middle)
+    spread = spread_of(planes, middle, step)
     return cv2.scaleAdd(spread, -float(low), middle), cv2.scaleAdd(spread, float(high), middle)
 
 
@@ -75,12 +80,12 @@ def weighted_mean(planes: list[F32], weights: list[float]) -> F32:
     return total
 
 
-def stand_out(planes: list[F32]) -> F32:
+def stand_out(planes: list[F32], step: float = 0.0) -> F32:
     """Of each spot the frame farthest from the middle where that is far beyond the noise, else the middle."""
     middle = median(planes)
     if len(planes) < 3:
         return middle
-    inverse = cv2.divide(1.0, spread_of(planes, middle))
+    inverse = cv2.divide(1.0, spread_of(planes, middle, step))
     best = np.full(middle.shape[:2], STANDS_OUT, np.float32)
     out = middle.copy()
     for plane in planes:

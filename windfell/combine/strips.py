@@ -93,14 +93,17 @@ def _around(layers: Sequence[Layer], rule: StackRule, region: Region) -> Region:
 
 def _filled(planes: list[F32], masks: Sequence, rule: StackRule, setting: Setting
             ) -> tuple[F32, NDArray[np.bool_]]:
-    """A rule that looks around, told the mean of the others where a frame shows nothing; and where any does."""
+    """A rule that looks around, told the mean of the others (or what stands for unseen) where a frame shows nothing;
+    and where any does.
+    """
     total, count = np.zeros_like(planes[0]), np.zeros(planes[0].shape[:2], np.float32)
     for plane, mask in zip(planes, masks, strict=True):
         seen = np.ones(count.shape, np.float32) if mask is None else mask.astype(np.float32)
         total += plane * seen[..., None]
         count += seen
     mean = total / np.maximum(count, 1)[..., None]
-    told = [p if m is None else np.where(m[..., None], p, mean) for p, m in zip(planes, masks, strict=True)]
+    else_told = mean if rule.unseen is None else np.float32(rule.unseen)
+    told = [p if m is None else np.where(m[..., None], p, else_told) for p, m in zip(planes, masks, strict=True)]
     covers = count > 0
     return in_blocks(rule, told, setting) * covers[..., None], covers
 

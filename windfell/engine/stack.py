@@ -270,7 +270,7 @@ class StackStages(StackLight):
     def _ruled(self, layers: list[Layer], used: list[int], region: Region, scale: float, before: Callable | None,
                job: Job) -> tuple[np.ndarray, np.ndarray | None]:
         """The rule over frames in place, shown as is asked for, within its region; the base outside."""
-        light, covered = combined(layers, self.rule, region, self.setting(used, job))
+        light, covered = combined(layers, self.rule_at(scale), region, self.setting(used, job))
         if self.set.combining.bridge and self.rule.adds and before is None:
             light = self._bridged(light, layers, used, region, scale, job)
         gain = self.display(job)

@@ -9,17 +9,19 @@ from numpy.typing import NDArray
 
 from windfell.combine.influence import NOTHING, RuleFigures, against_mean, influence, rule_figures, whose
 from windfell.combine.spoiling import Spoiled, spoiled
-from windfell.combine.strips import shown, shown_within
+from windfell.combine.strips import shown_within
 from windfell.engine.cache import key_of
 from windfell.engine.sources import OpenedFile, canonical_scale
 from windfell.engine.stack_pile import PileStages
 from windfell.geometry import planar
 from windfell.job import Job
+from windfell.pixels.colour import luminance
 from windfell.pixels.tiles import Region, scaled_size
 
 F32 = NDArray[np.float32]
 
 SAME = 5e-4
+PICKED_PX = 4
 CORE_SIDE, FIGURE_SIDE, MAP_SIDE, SPOIL_SIDE = 1100, 260, 420, 640
 
 
@@ -77,6 +79,21 @@ def core_at(stages: PileStages, share: tuple[float, float], job: Job) -> Core:
                 tuple(None if t is None else t - first for t in taken), ev)
 
 
+def black_at(stages: PileStages, share: tuple[float, float], job: Job) -> float:
+    """What counts as black if the spot under a share of the picture is to be black: the middle of what the frames
+    show around it, in % of white, linear. `stages`: of a recipe that takes no black off.
+    """
+    scale = canonical_scale(min(1.0, CORE_SIDE / max(stages.whole_size(job))))
+    layers, _ = stages.frames_in_place(scale, job)
+    width, height = scaled_size(stages.cut(job).size, scale)
+    at = stages.cut(job).onto_reference(scale)(np.array([[share[0] * width, share[1] * height]]))[0]
+    spot = Region(round(at[0]), round(at[1]), 1, 1).grown(PICKED_PX)
+    whole = Region(0, 0, *stages.whole_at(scale, job))
+    levels = [float(np.nanmedian(luminance(p))) for p in (shown_within(x, spot, whole) for x in layers)
+              if np.isfinite(p).any()]
+    return round(max(0.0, 100 * float(np.median(levels))), 3) if levels else 0.0
+
+
 def _told(stages: PileStages, n: int, job: Job) -> tuple[float | None, float | None]:
     """(when it was taken in s, log2 of the light gathered) as a frame's file says."""
     opened = stages.opened(job)[n]
@@ -122,6 +139,5 @@ def next_gain_db(count: int) -> float:
 def _small(stages: PileStages, side: int, job: Job) -> tuple[list[F32], list[int]]:
     """(light (h, w, 3) of the frames in place, which they are), small."""
     scale = canonical_scale(min(1.0, side / max(stages.whole_size(job))))
-    layers, order = stages.frames_in_place(scale, job)
-    whole = Region(0, 0, *stages.whole_at(scale, job))
-    return [np.nan_to_num(shown(x, whole), nan=0.0) for x in layers], order
+    planes, order = stages.planes_in_place(scale, job)
+    return [np.nan_to_num(p, nan=0.0) for p in planes], order

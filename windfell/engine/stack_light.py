@@ -23,7 +23,7 @@ from windfell.combine.calibrated import (
 )
 from windfell.combine.display import DisplayGain, fusion_gain, tone_gain
 from windfell.combine.exposures import CODE_STEP, estimated_exposures
-from windfell.combine.rules import RULES, Setting, StackRule
+from windfell.combine.rules import RULES, Exposures, Setting, StackRule
 from windfell.combine.skyline import share_at
 from windfell.engine.cache import key_of
 from windfell.engine.sources import OpenedFile
@@ -43,11 +43,20 @@ SHALLOW = ("jpeg", "webp")
 class StackLight(Stages):
     """The light of a stack's frames, over one recipe; `StackStages` lays and combines it."""
 
+    _held: dict[float, list]
+
     @property
     def rule(self) -> StackRule:
         c = self.set.combining
         rule = RULES[str(c.rule)]
         return BeyondNoise(rule, c.kappa_high) if c.beyond_noise and c.rule is Rule.MAXIMUM else rule
+
+    def rule_at(self, scale: float) -> StackRule:
+        """The rule for pictures at a scale."""
+        c = self.set.combining
+        if c.rule is Rule.EXPOSURES and (c.grow_px or c.soften_px):
+            return Exposures(c.grow_px * scale, c.soften_px * scale)
+        return self.rule
 
     def faded(self, n: int) -> float:
         """What used frame `n`'s light is multiplied by where light is gathered: less at the ends that fade."""
@@ -146,16 +155,18 @@ class StackLight(Stages):
         c, frames = self.set.combining, self.set.used
         weights = tuple(frames[n].weight for n in used)
         kappa = (c.kappa_low, c.kappa_high)
-        if rule is not Rule.EXPOSURES:
-            return Setting(weights, kappa)
-        steps = tuple(self._step(n, job) for n in used)
-        return Setting(weights, kappa, tuple(self.exposures(used, job)), steps)
+        asks = RULES[str(rule)].asks_noise or self.set.combining.beyond_noise
+        steps = tuple(self._step(n, job) for n in used) if asks else ()
+        exposures = tuple(self.exposures(used, job)) if rule is Rule.EXPOSURES else ()
+        return Setting(weights, kappa, exposures, steps)
 
     def _step(self, n: int, job: Job) -> float:
+        """One step of a frame's encoding; read at a scale at which it is held already."""
         opened = self._opened(job)[n]
-        if not isinstance(opened, OpenedFile) or opened.still.metadata.format in SHALLOW:
+        if isinstance(opened, OpenedFile) and opened.still.metadata.format in SHALLOW:
             return CODE_STEP[8]
-        return CODE_STEP[8 if opened.sheet(1.0, job).pixels.dtype == np.uint8 else 16]
+        sheet = opened.sheet(next(iter(self._held), 1.0), job)
+        return CODE_STEP[8 if sheet.pixels.dtype == np.uint8 else 16]
 
     def exposures(self, used: Sequence[int], job: Job) -> list[float]:
         """How much light each of the frames took beside the first of them."""

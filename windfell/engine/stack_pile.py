@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -24,7 +25,7 @@ from windfell.engine.stage import development_key
 from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.tiles import Region, scaled_size
-from windfell.recipe.areas import Area
+from windfell.recipe.areas import Area, Found
 from windfell.recipe.combining import Layer
 
 F32 = NDArray[np.float32]
@@ -72,6 +73,12 @@ class PileStages(StackStages):
             self.prepare(scale, job)
         return self._fitting(self._held[scale][0], scale, job), self._order(self.registration(job).frames)
 
+    def planes_in_place(self, scale: float, job: Job) -> tuple[list[F32], list[int]]:
+        """The light (h, w, 3) of those frames over the whole ground at a scale, NaN where one shows nothing."""
+        frames, numbers = self.frames_in_place(scale, job)
+        whole = Region(0, 0, *self.whole_at(scale, job))
+        return list(job.map(lambda x: shown(x, whole), frames, "laying frames on each other")), numbers
+
     def opened(self, job: Job) -> list[Opened]:
         """The frames in use, opened."""
         return self._opened(job)
@@ -93,10 +100,45 @@ class PileStages(StackStages):
             return super()._combined(piles, region, scale, before, job)
         picture = self._seen("lowest", (self.set.combining.region,), region, scale, before, job,
                              lambda: super(PileStages, self)._combined(piles, region, scale, before, job))
+        picture = Picture(picture.light.copy(), picture.covered.copy())  # what is kept stays as it is
         for layer in layers:
             if layer.on and layer.strength_pct > 0 and not (layer.area is not None and layer.area.empty):
-                picture = self._laid(picture, layer, region, scale, before, job)
+                picture = self._laid_within(picture, layer, region, scale, before, job)
         return picture
+
+    def _laid_within(self, below: Picture, layer: Layer, region: Region, scale: float, before: Callable | None,
+                     job: Job) -> Picture:
+        """The picture with a layer over it; of a layer that holds in a small part of it only that part is made, in
+        place.
+        """
+        part = None if before is not None or layer.edge_pct else self._where(layer, scale, job)
+        if part is None:
+            return self._laid(below, layer, region, scale, before, job)
+        part = part.shared(region)
+        if part is None:
+            return below
+        at = part.within(region)
+        inner = Picture(np.ascontiguousarray(below.light[at]), below.covered[at])
+        made = self._laid(inner, layer, part, scale, before, job)
+        below.light[at], below.covered[at] = made.light, made.covered
+        return below
+
+    def _where(self, layer: Layer, scale: float, job: Job) -> Region | None:
+        """The part of the whole picture at a scale beyond which a piece, by its mask, holds nowhere; None if that is
+        not known.
+        """
+        area = layer.area
+        if area is None or area.inverted or len(area.parts) != 1 or not isinstance(area.parts[0], Found):
+            return None
+        mask = self._host.masks.get(area.parts[0].name)
+        if mask is None:
+            return None
+        x, y, w, h = self._host.cache.get(key_of("box of a mask", area.parts[0].name), lambda: cv2.boundingRect(mask))
+        width, height = self.whole_at(scale, job)
+        kx, ky = width / mask.shape[1], height / mask.shape[0]
+        rim = int((abs(area.grow) + 3 * area.feather) * scale + 2 * max(kx, ky, 1) + 2)
+        left, top = int(x * kx) - rim, int(y * ky) - rim
+        return Region(left, top, int((x + w) * kx) + rim + 1 - left, int((y + h) * ky) + rim + 1 - top)
 
     def _seen(self, name: str, parts: tuple, region: Region, scale: float, before: Callable | None, job: Job,
               make: Callable[[], Any]) -> Any:
@@ -124,7 +166,8 @@ class PileStages(StackStages):
         soft = layer.edge_pct / 100 * min(self.whole_size(job)) * scale
         there = edge_share(covered, share.shape, soft)
         share *= there
-        light = laid_over(below.light, light * own_gain(layer.exposure_ev, layer.warmth), share, str(layer.over))
+        light = light * own_gain(layer.exposure_ev, layer.warmth, layer.tint)
+        light = laid_over(below.light, light, share, str(layer.over))
         return Picture(np.ascontiguousarray(light, np.float32), below.covered | (share > 0))
 
     def _own_light(self, layer: Layer, region: Region, scale: float, before: Callable | None, job: Job

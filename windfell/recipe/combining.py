@@ -57,9 +57,9 @@ class Over(StrEnum):
 class Layer:
     """A rule over some of the frames (ids; none named: all), or one frame by itself, laid over what is below.
 
-    It holds within `area` (px of the reference), everywhere without one. `warmth`: its light made warmer or colder.
-    It is moved by px of the reference, turned clockwise and sized about the picture's middle; `edge_pct`: how far its
-    own edge passes over, in % of its shorter side.
+    It holds within `area` (px of the reference), everywhere without one. `warmth`: its light made warmer or colder;
+    `tint`: from green to magenta. It is moved by px of the reference, turned clockwise and sized about the picture's
+    middle; `edge_pct`: how far its own edge passes over, in % of its shorter side.
     """
 
     rule: Rule = Rule.MAXIMUM
@@ -71,6 +71,7 @@ class Layer:
     over: Over = Over.REPLACE
     exposure_ev: float = number(0.0, -10.0, 10.0, "EV")
     warmth: float = number(0.0, -100.0, 100.0)
+    tint: float = number(0.0, -100.0, 100.0)
     floor: Floor = Floor.OFF
     floor_pct: float = number(0.0, 0.0, 100.0, "%")
     right_px: float = number(0.0, -100_000.0, 100_000.0, "px")
@@ -95,7 +96,8 @@ class Combining:
     level that counts as black, linear, in % of white. `darks`, `flats`: frames of no light, and of an even field.
     `bridge`: gaps between lights that move on from frame to frame are closed. `display`: of exposures. Where light is
     gathered: every `every`-th frame alone; the first frames fade in over so much of the series, the last ones out;
-    `beyond_noise`: a maximum shows only what brightens beyond the noise.
+    `beyond_noise`: a maximum shows only what brightens beyond the noise. Of exposures, where a frame is not heard is
+    grown and its edge softened by so many px at full size.
     """
 
     rule: Rule = Rule.MEDIAN
@@ -114,4 +116,6 @@ class Combining:
     fade_in_pct: float = number(0.0, 0.0, 100.0, "%")
     fade_out_pct: float = number(0.0, 0.0, 100.0, "%")
     beyond_noise: bool = False
+    grow_px: float = number(0.0, 0.0, 60.0, "px")
+    soften_px: float = number(0.0, 0.0, 30.0, "px")
     unknown: Unknown = ()

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from windfell.errors import BadRequest
+from windfell.recipe.combining import Floor
 from windfell.recipe.model import (
     ControlPoint,
     DroppedPoint,
@@ -86,6 +87,8 @@ VALUE_WORDS = {
     "combining.base": "base",
     "combining.floor": "black floor",
     "combining.floor_pct": "black floor",
+    "combining.grow_px": "exposures' masks grown",
+    "combining.soften_px": "exposures' masks softened",
     "combining.bridge": "bridge gaps",
     "combining.display": "display",
     "output.format": "format",
@@ -271,6 +274,13 @@ def remove_frame(project: Project, set_id: str, frame_id: str) -> Edit:
     if frame_set.registration.reference == frame_id:
         changed = _with_value(changed, "registration.reference", None)
     return Edit(f"remove frame {number} from {frame_set.name}", project.with_set(changed))
+
+
+def pick_black(project: Project, set_id: str, level_pct: float) -> Edit:
+    """What was picked counts as black, in % of white, linear."""
+    own = project.set(set_id)
+    combining = replace(own.combining, floor=Floor.LEVEL, floor_pct=level_pct)
+    return Edit(f"black floor picked: {level_pct:.2f} %", project.with_set(replace(own, combining=combining)))
 
 
 def change_kind(project: Project, set_id: str, kind: Kind) -> Edit:

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from windfell.recipe.areas import Area
-from windfell.recipe.combining import Combining, Layer, Rule
+from windfell.recipe.combining import Combining, Floor, Layer, Rule
 from windfell.recipe.edits import Edit
 from windfell.recipe.model import FrameSet, Project
 
@@ -73,6 +73,13 @@ def lights_over_base(project: Project, set_id: str, base: str, rule: Rule) -> Ed
     number = 1 + [f.id for f in own.frames].index(base)
     combining: Combining = replace(own.combining, rule=rule, base=base, region=Area())
     return Edit(f"lights over frame {number}", project.with_set(replace(own, combining=combining)))
+
+
+def without_floor(project: Project, set_id: str) -> Project:
+    """The project whose set takes no black off, with its lowest layer alone."""
+    own = project.set(set_id)
+    combining = replace(own.combining, floor=Floor.OFF, layers=())
+    return project.with_set(replace(own, combining=combining))
 
 
 def with_region(project: Project, set_id: str, area: Area | None) -> Project:
