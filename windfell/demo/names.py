@@ -2,5 +2,5 @@
 
 NAMES = (
     "ridge-sweep", "village-green", "chapel-brackets", "kite-clip", "two-row-sweep", "tarn-round", "drystone-wall",
-    "turning-stars", "star-trails", "lantern-boats", "chapel-stack", "card",
+    "turning-stars", "star-trails", "lantern-boats", "one-kite", "group", "chapel-stack", "card",
 )

@@ -18,6 +18,7 @@ from windfell.demo.clip import write_video
 from windfell.demo.dng import write_dng
 from windfell.demo.faults import write_planted
 from windfell.demo.files import Camera, exif_bytes, write_jpeg
+from windfell.demo.kites import StillPlan, write_group, write_kites
 from windfell.demo.lanterns import LanternPlan, write_lanterns
 from windfell.demo.photograph import Photographer, Shot
 from windfell.demo.scenes import paint_green, paint_ridge
@@ -286,6 +287,10 @@ SETS = {
         DemoSet("star-trails", "Turning stars as trails", "stack", write_stars, rule="maximum", of="turning-stars"),
         DemoSet("lantern-boats", "Lantern boats", "stack",
                 lambda folder, scale, job: write_lanterns(folder, LanternPlan(), scale, job), rule="maximum"),
+        DemoSet("one-kite", "One kite, eight places", "stack",
+                lambda folder, scale, job: write_kites(folder, StillPlan(), scale, job)),
+        DemoSet("group", "Group before the chapel", "stack",
+                lambda folder, scale, job: write_group(folder, StillPlan(), scale, job)),
         DemoSet("chapel-stack", "Chapel brackets as a stack", "stack",
                 lambda folder, scale, job: write_brackets(folder, BracketPlan(
                     1, (0.0, -4.0, -2.0, 2.0, 4.0)), scale, job), rule="exposures"),

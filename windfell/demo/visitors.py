@@ -23,8 +23,10 @@ class Visitor:
     legs: tuple[float, float, float]
 
 
-def draw_visitor(scene: F32, mask: NDArray[np.uint8], who: Visitor) -> None:
-    """Draw into `scene` (sRGB-encoded float32) and mark body and shadow in `mask` with 255."""
+def draw_visitor(
+    scene: F32, mask: NDArray[np.uint8], who: Visitor
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Draw into `scene` (sRGB-encoded float32) and mark body and shadow in `mask` with 255; where each of them is."""
     shadow = np.zeros(scene.shape[:2], np.float32)
     for part in _body(who):
         foot = np.array([who.x, who.y])
@@ -39,6 +41,7 @@ def draw_visitor(scene: F32, mask: NDArray[np.uint8], who: Visitor) -> None:
         _fill(scene, part, colour)
         _fill(body, part, 1.0)
     mask[(shadow > 0.03) | (body > 0)] = 255
+    return body > 0, shadow > 0.03
 
 
 def _body(who: Visitor) -> list[NDArray]:
