@@ -293,7 +293,7 @@ def main(count: int = 3) -> None:
 
 
 if __name__ == "__main__":
-    tiny, numbers = asked(100, 5400)
+    tiny, numbers = asked(300, 5400)
     if tiny:
         print("demo row", ours(ROOT / "windfell/demo/frames/ridge-sweep")[0])
     else:

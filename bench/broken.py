@@ -198,7 +198,7 @@ def main() -> None:
     parser.add_argument("--tiny", action="store_true")
     parser.add_argument("--seed", type=int, default=1)
     options = parser.parse_args()
-    limited(150 if options.tiny else 1700)
+    limited(300 if options.tiny else 1700)
     count = 120 if options.tiny else options.files
     rng = np.random.default_rng(options.seed)
     problems: list[str] = []

@@ -212,7 +212,7 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--times", action="store_true", help="with times and exposures in the files")
     options = parser.parse_args()
-    limited(100 if options.tiny else 3600)
+    limited(300 if options.tiny else 3600)
     world = places(options.pictures, 1600 if options.tiny else 4000)
     right = frames = 0
     spent = 0.0

@@ -230,7 +230,7 @@ def main() -> None:
     parser.add_argument("--seconds", type=float, default=3.0)
     parser.add_argument("--only", default="", help="sets whose name holds this word")
     options = parser.parse_args()
-    limited(120 if options.tiny else 1500)
+    limited(300 if options.tiny else 1500)
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as home:
         os.environ["WINDFELL_HOME"] = home
         drags = dragged_all(Turns(), options)

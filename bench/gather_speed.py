@@ -75,5 +75,5 @@ def main(count: int = 200, scale: float = FULL) -> None:
 
 
 if __name__ == "__main__":
-    tiny, numbers = asked(100, 900)
+    tiny, numbers = asked(300, 900)
     main(*([20, 0.3] if tiny else numbers))

@@ -63,7 +63,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--tiny", action="store_true", help="the demo's clip alone")
     options = parser.parse_args()
-    limited(120 if options.tiny else 600)
+    limited(300 if options.tiny else 600)
     projects = {"Kite clip": (demo_project(), "demo-kite-clip")}
     if not options.tiny:
         frames = tuple(frame_from_path(p) for p in sphere_frames())

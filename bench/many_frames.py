@@ -74,7 +74,7 @@ def from_files() -> None:
 
 
 if __name__ == "__main__":
-    tiny, _ = asked(100, 900)
+    tiny, _ = asked(300, 900)
     adjustment()
     if not tiny:
         from_files()

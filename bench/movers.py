@@ -92,7 +92,7 @@ def main() -> None:
     parser = parser_of(__doc__, "rows", 200)
     parser.add_argument("--first", type=int, default=1)
     options = parser.parse_args()
-    limited(100 if options.tiny else 1800)
+    limited(300 if options.tiny else 1800)
     lands = backdrops(options.pictures, 4000)
     frames = placed = wrong = 0
     for n in range(options.first, options.first + (3 if options.tiny else options.rows)):

@@ -112,7 +112,7 @@ def stacks(engine: Engine, folder: Path, tiny: bool) -> None:
 
 
 def main() -> None:
-    tiny, _ = asked(120, 1200)
+    tiny, _ = asked(300, 1200)
     engine = Engine(None)
     with TemporaryDirectory() as folder:
         panorama(engine, Path(folder) / "row", tiny)

@@ -64,7 +64,7 @@ def off(posed, amount_px: float) -> np.ndarray:
 
 
 def main() -> None:
-    tiny, _ = asked(100, 900)
+    tiny, _ = asked(300, 900)
     for amount in (5.0,) if tiny else (0.0, 2.0, 5.0, 10.0, 20.0):
         with tempfile.TemporaryDirectory() as name:
             frames = tuple(frame_from_path(p) for p in moved(Path(name), amount))

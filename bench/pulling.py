@@ -192,7 +192,7 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=0)
     parser.add_argument("--keep", metavar="DIR", help="keep the pictures there")
     options = parser.parse_args()
-    limited(120 if options.tiny else 1800)
+    limited(300 if options.tiny else 1800)
     lands = backdrops(options.pictures, 3000)
     keep = Path(options.keep) if options.keep else None
     if keep:

@@ -70,5 +70,5 @@ def main(count: int = 200, first: int = 1) -> None:
 
 
 if __name__ == "__main__":
-    tiny, numbers = asked(100, 1800)
+    tiny, numbers = asked(300, 1800)
     main(*([2] if tiny else numbers))

@@ -100,7 +100,7 @@ def one(n: int, photographer, folder: Path) -> tuple[str, float, float, bool]:
 def main() -> None:
     parser = parser_of(__doc__, "rows", 60)
     options = parser.parse_args()
-    limited(100 if options.tiny else 1800)
+    limited(300 if options.tiny else 1800)
     lands = backdrops(options.pictures, 4000)
     found: dict[str, list[tuple[float, float, bool]]] = {f: [] for f in FAULTS}
     for n in range(1 if options.tiny else options.rows):

@@ -17,7 +17,7 @@ from windfell.combine.network import median_ranks, ranked
 
 
 def main() -> None:
-    tiny, numbers = asked(100, 900)
+    tiny, numbers = asked(300, 900)
     rounds = 1 if tiny else (numbers or [3])[0]
     paths = frames_of("village-green", 0.3 if tiny else FULL)
     for n in range(rounds):

@@ -215,7 +215,7 @@ def main() -> None:
     parser = parser_of(__doc__, "rows", 60)
     parser.add_argument("--keep", metavar="DIR", help="keep the pictures there: clean above, with things below")
     options = parser.parse_args()
-    limited(100 if options.tiny else 1800)
+    limited(300 if options.tiny else 1800)
     lands = backdrops(options.pictures, 3000)
     worst, steps = [], []
     for n in range(1 if options.tiny else options.rows):

@@ -105,5 +105,5 @@ def main(count: int = 300, first: int = 1) -> None:
 
 
 if __name__ == "__main__":
-    tiny, numbers = asked(100, 3600)
+    tiny, numbers = asked(300, 3600)
     main(*([1] if tiny else numbers))

@@ -8,6 +8,7 @@ from PySide6.QtTest import QTest
 from tests.app.support import WindowTest
 from windfell.job import Job
 from windfell.pixels.tiles import Region
+from windfell.recipe import developing
 from windfell.recipe.areas import Ellipse, Gradient, Grown, Meets, Patch, Range, Read, Stroke
 from windfell.recipe.combining import Over, Rule
 from windfell.recipe.pile import frames_from_words, numbers_in_words
@@ -248,6 +249,22 @@ class AtCombine(Drawing):
             self.session.undo()
         self.assertEqual(self.session.project, before)
         self.settle()
+
+    def test_one_look_is_copied_to_the_frames_of_a_layer(self):
+        frames = self.session.frame_set.frames
+        developed = developing.develop(
+            self.session.project, self.session.set_id, [frames[1].id], {"exposure_ev": 0.5})
+        self.session.edit(developed, True)
+        self.session.select_frame(frames[1].id)
+        self.click(self.pile.add_rule)
+        self.pile.frames.setText("4-5")
+        self.pile.frames.editingFinished.emit()
+        self.click(self.pile.look)
+        lit = [f.development.exposure_ev for f in self.session.frame_set.frames]
+        self.assertEqual(lit, [0, 0.5, 0, 0.5, 0.5, 0, 0, 0, 0])
+        self.pile.list.setCurrentRow(1)
+        self.click(self.pile.look)
+        self.assertEqual({f.development.exposure_ev for f in self.session.frame_set.frames}, {0.5})
 
     def test_a_layer_is_dragged_to_its_place(self):
         self.click(self.pile.add_frame)

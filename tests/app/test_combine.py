@@ -24,6 +24,30 @@ class Combining(WindowTest):
         r = self.window.view.picture_rect()
         return QPointF(r.x() + x * r.width(), r.y() + y * r.height())
 
+    def test_black_is_picked_on_the_picture_and_undone_in_one_step(self):
+        self.combine._choose("maximum")
+        self.combine.open_tab("light")
+        self.settle()
+        before = self.session.project
+        self.click(self.combine.pick)
+        QTest.mouseClick(self.window.view, Qt.MouseButton.LeftButton, pos=self.at(0.5, 0.9).toPoint())
+        self.until(lambda: self.own.combining.floor is Floor.LEVEL)
+        self.assertGreater(self.own.combining.floor_pct, 0.5)
+        self.assertFalse(self.combine.pick.isChecked())
+        self.assertIsNone(self.window.view.in_hand)
+        self.window.do("undo")
+        self.assertEqual(self.session.project, before)
+
+    def test_the_masks_of_exposures_have_rulers(self):
+        self.combine.open_tab("light")
+        self.assertFalse(self.combine.masks["combining.grow_px"].isEnabled())
+        self.combine._choose("exposures")
+        for path, value in (("combining.grow_px", 12.0), ("combining.soften_px", 4.0)):
+            self.assertTrue(self.combine.masks[path].isEnabled())
+            self.combine.masks[path]._line._move_to(value)
+        self.assertEqual((self.own.combining.grow_px, self.own.combining.soften_px), (12.0, 4.0))
+        self.settle()
+
     def test_a_rule_is_chosen_with_what_goes_with_it(self):
         self.combine._choose("clipped-mean")
         self.settle()

@@ -9,7 +9,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[2]
 PACKAGE = ROOT / "windfell"
 GROUND = {"geometry", "pixels", "recipe", "areas", "errors", "job", "later"}
-SUBJECTS = {"frames", "develop", "readiness", "align", "shape", "join", "combine", "output", "demo"}
+SUBJECTS = {"frames", "develop", "readiness", "align", "shape", "join", "combine", "subjects", "output", "demo"}
 ALLOWED = {
     **dict.fromkeys(("recipe", "pixels", "areas", "errors", "job", "later"), GROUND),
     "geometry": {"geometry", "later"},

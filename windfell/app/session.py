@@ -32,7 +32,7 @@ REST_MS = 120
 RECENT = 8
 STATIONS = {
     Kind.PANORAMA: ("gather", "prepare", "align", "shape", "join", "export"),
-    Kind.STACK: ("gather", "prepare", "align", "combine", "export"),
+    Kind.STACK: ("gather", "prepare", "align", "combine", "subjects", "export"),
 }
 
 

@@ -9,7 +9,7 @@ import sys
 import time
 from pathlib import Path
 
-from PySide6.QtCore import QPointF, QTimer
+from PySide6.QtCore import QPointF, QRectF, QTimer
 from PySide6.QtGui import QPixmapCache
 from PySide6.QtWidgets import QApplication
 
@@ -87,12 +87,12 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("files", nargs="*", metavar="FILE or PROJECT")
     parser.add_argument("--demo", action="store_true", help="open the demo")
     parser.add_argument("--screenshot", metavar="OUT.png", help="show, save a picture of it, end")
-    parser.add_argument("--station", help="gather, prepare, align, shape, join, combine or export")
+    parser.add_argument("--station", help="gather, prepare, align, shape, join, combine, subjects or export")
     parser.add_argument("--frame", type=int, metavar="N", help="choose the set's N-th frame")
     parser.add_argument("--points", action="store_true", help="at align: two frames with their points")
     parser.add_argument("--pulled", action="store_true", help="at shape: the outline pulled, with what it costs")
-    parser.add_argument("--shown", choices=("own", "flat-view", "pile", "core"),
-                        help="at join or combine: a frame's area, the flat view, the pile, the core")
+    parser.add_argument("--shown", choices=("own", "flat-view", "pile", "core", "shelf", "best"),
+                        help="a frame's area, the flat view; the pile, the core; the shelf, the best of a group")
     parser.add_argument("--set", help="a set by its name")
     parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
     parser.add_argument("--size", type=_size, default=(1280, 800), metavar="WxH", help="of the window")
@@ -167,6 +167,17 @@ def _show(app: QApplication, window: Window, what: str) -> None:
         area = Area((Stroke(points, 6.0),))
         session.edit(Edit("paint", with_given(session.project, own.id, frame.id, True, area)))
         join.own.paint(True)
+    elif session.station == "subjects":
+        subjects = window.stations["subjects"]
+        if what == "shelf":
+            subjects.take_suggested()
+            subjects.view.hold(subjects.offered[4])
+            return
+        subjects.open_view("best")
+        subjects.put_behind(own.frames[0].id)
+        subjects.box.drawn.emit(QRectF(0.17, 0.42, 0.1, 0.22))
+        settle(app, window)
+        subjects.best.lay(3)
     elif session.station == "combine":
         combine = window.stations["combine"]
         combine.open_view("core" if what == "core" else "pile")

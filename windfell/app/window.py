@@ -43,6 +43,7 @@ from windfell.app.stations.join import Join
 from windfell.app.stations.prepare import Prepare
 from windfell.app.stations.shape import Shape
 from windfell.app.stations.station import Station
+from windfell.app.stations.subjects import Subjects
 from windfell.app.thumbnails import Thumbnails
 from windfell.app.wardrobe import Wardrobe
 from windfell.app.widgets.area_bar import AreaBar
@@ -84,7 +85,7 @@ class Window(QMainWindow):
                 Gather(session, self.thumbnails, self.readiness), Prepare(session, self.readiness),
                 Align(session, self.registrations, self.thumbnails),
                 Shape(session, self.view), Join(session, self.view, self.hand),
-                Combine(session, self.view, self.hand), Export(session),
+                Combine(session, self.view, self.hand), Subjects(session, self.view, self.hand), Export(session),
             )
         }
         self.deeds = Deeds(self)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import os
 import sys
@@ -13,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from windfell.cli.shaping import cropped, shaped, sized, waits
+from windfell.cli.writing import format_of, new_output, write_report
 from windfell.engine.core import Engine
 from windfell.engine.export import check_place, export, make_folder, refuse_frames
 from windfell.engine.folders import cache_folder
@@ -24,7 +24,6 @@ from windfell.errors import BadRequest, CannotJoin, OutputFailed
 from windfell.frames.masks import read_mask
 from windfell.frames.still import StillFrame
 from windfell.job import Job
-from windfell.output.writers import WRITERS, writer_for
 from windfell.recipe import developing
 from windfell.recipe.combining import Combining, Display, Rule
 from windfell.recipe.developments import read_development
@@ -32,7 +31,6 @@ from windfell.recipe.model import (
     Align,
     Blend,
     Camera,
-    Format,
     FrameSet,
     Joining,
     Kind,
@@ -160,37 +158,14 @@ def numbered(wanted: str, files: list[str], option: str = "--reference") -> int:
 
 def _new_set(options: Namespace, kind: Kind) -> FrameSet:
     frames = tuple(frame_from_path(os.path.abspath(p)) for p in options.frames)
-    output = _output(options)
+    output = new_output(options)
     return FrameSet(new_id(), Path(options.out).stem, kind, frames, output=output)
-
-
-def _output(options: Namespace) -> Output:
-    """The file's format and depth. Raises BadRequest for a depth that the format does not have."""
-    found = _format(options.out)
-    depths = WRITERS[str(found)].depths
-    wanted = None if options.depth is None else 32 if options.depth == "float" else int(options.depth)
-    if wanted is not None and wanted not in depths:
-        raise BadRequest(f"--depth {options.depth} does not go with {options.out}; {_depths_in_words(depths)}.")
-    depth = wanted or (16 if 16 in depths else depths[0])
-    return Output(found, depth, width_px=getattr(options, "width", None))
-
-
-def _depths_in_words(depths: tuple[int, ...]) -> str:
-    words = ["float" if d == 32 else f"{d} bit" for d in depths]
-    return f"its values are {' or '.join(words)}"
-
-
-def _format(out: str) -> Format:
-    found = writer_for(Path(out))
-    if found is None:
-        raise BadRequest(f"{out}: its ending names no format; use .tif, .png or .jpg.")
-    return Format(found)
 
 
 def run_render(options: Namespace, job: Job) -> None:
     project, masks = load_project(Path(options.project))
     frame_set = _named_set(project, options.set)
-    found = _format(options.out)
+    found = format_of(options.out)
     if found is not frame_set.output.format:
         frame_set = replace(frame_set, output=replace(frame_set.output, format=found))
         project = project.with_set(frame_set)
@@ -252,7 +227,7 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
                 words = panorama_report(stages, (written.width, written.height), seconds, job)
             else:
                 words = stack_report(stages, seconds, job)
-            _write_report(Path(options.report), words)
+            write_report(Path(options.report), words)
         except OutputFailed:
             out.unlink(missing_ok=True)
             raise
@@ -276,11 +251,6 @@ def _name_left_out(stages: Any, found: Any) -> None:
     for name, reason in rows:
         why = reason.removeprefix(f"{name}: ").rstrip(".")
         print(f"windfell: {name} was left out: {why}.", file=sys.stderr)
-
-
-def _write_report(path: Path, words: dict[str, Any]) -> None:
-    with written_whole(path) as temporary:
-        temporary.write_text(json.dumps(words, indent=1) + "\n", encoding="utf-8")
 
 
 def run_frames(options: Namespace, job: Job) -> None:

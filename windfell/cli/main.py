@@ -9,7 +9,7 @@ import threading
 from collections.abc import Sequence
 
 from windfell import __version__
-from windfell.cli import shaping
+from windfell.cli import moving_words, shaping
 from windfell.cli.progress import ProgressLine
 from windfell.demo.names import NAMES
 from windfell.errors import CannotJoin, WindfellError
@@ -18,7 +18,7 @@ from windfell.recipe.combining import Display, Floor, Rule
 from windfell.recipe.model import Align, Blend, ProjectionChoice
 
 DONE, BAD_INPUT, CANNOT_JOIN, INNER, STOPPED = 0, 2, 3, 70, 130
-COMMANDS = ("panorama", "stack", "render", "inspect", "frames", "demo")
+COMMANDS = ("panorama", "stack", "render", "inspect", "frames", "subjects", "animate", "demo")
 
 
 class _Parser(argparse.ArgumentParser):
@@ -40,6 +40,8 @@ def parser() -> argparse.ArgumentParser:
     _render(sub.add_parser("render", help="make the picture of a saved project"))
     _inspect(sub.add_parser("inspect", help="the sets that files form, and what would go wrong"))
     _frames(sub.add_parser("frames", help="write instants of a video as pictures"))
+    moving_words.add_subjects(sub.add_parser("subjects", help="one picture of chosen appearances of what moves"))
+    moving_words.add_animate(sub.add_parser("animate", help="a moving picture of a series or of what moves in it"))
     _demo(sub.add_parser("demo", help="write the demo sets, drawn anew, with their truth"))
     return top
 
@@ -191,12 +193,13 @@ def _demo(p: argparse.ArgumentParser) -> None:
 
 def _run(options: argparse.Namespace, job: Job) -> None:
     """Carry a command out. What it needs is loaded only now: help and bad words need not wait for it."""
-    from windfell.cli import commands  # noqa: PLC0415
+    from windfell.cli import commands, moving  # noqa: PLC0415
     from windfell.cli.inspect import run_inspect  # noqa: PLC0415
 
     runs = {
         "panorama": commands.run_panorama, "stack": commands.run_stack, "render": commands.run_render,
         "inspect": run_inspect, "frames": commands.run_frames, "demo": commands.run_demo,
+        "subjects": moving.run_subjects, "animate": moving.run_animate,
     }
     runs[options.command](options, job)
 

@@ -29,6 +29,13 @@ def image_of(rgba: NDArray[np.uint8]) -> QImage:
     return QImage(rgba.data, width, height, 4 * width, QImage.Format.Format_RGBA8888_Premultiplied).copy()
 
 
+def image_of_rgb(rgb: NDArray[np.uint8]) -> QImage:
+    """A screen image of sRGB (h, w, 3)."""
+    height, width = rgb.shape[:2]
+    rgb = np.ascontiguousarray(rgb)
+    return QImage(rgb.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+
+
 def draw_fitted(painter: QPainter, image: QImage, room: QRectF) -> None:
     """The image as large as the room allows, in its middle."""
     k = min(room.width() / image.width(), room.height() / image.height())

@@ -94,3 +94,38 @@ class Path(Tool):
 def on_view(share: QPointF, rect: QRectF) -> QPointF:
     """Where a share of the picture lies in the view."""
     return QPointF(rect.x() + share.x() * rect.width(), rect.y() + share.y() * rect.height())
+
+
+class Box(Tool):
+    """A rectangle drawn from corner to corner; `drawn` has it in shares of the picture."""
+
+    drawn = Signal(QRectF)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._from: QPointF | None = None
+        self._to = QPointF()
+
+    def press(self, at: QPointF, rect: QRectF) -> bool:
+        self._from = self._to = at
+        return True
+
+    def move(self, at: QPointF, rect: QRectF) -> None:
+        self._to = at
+
+    def release(self, at: QPointF, rect: QRectF) -> None:
+        begun, self._from = self._from, None
+        if begun is None:
+            return
+        box = QRectF(begun, at).normalized()
+        if box.width() * rect.width() > LEAST_PATH / 2 and box.height() * rect.height() > LEAST_PATH / 2:
+            self.drawn.emit(box)
+
+    def paint(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
+        if self._from is None:
+            return
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        box = QRectF(on_view(self._from, rect), on_view(self._to, rect)).normalized()
+        for name, width in (("sheet", 3.4), ("gorse", 1.6)):
+            painter.setPen(QPen(theme.colour(name), width))
+            painter.drawRect(box)

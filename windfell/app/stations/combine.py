@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from windfell.app.area_hand import AreaHand
 from windfell.app.picture.crop_frame import CropFrame
-from windfell.app.picture.tool import Path
+from windfell.app.picture.tool import Path, Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.stations.core_page import CorePage
@@ -31,8 +31,9 @@ from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.proofs import Alternative, Proofs
 from windfell.app.widgets.ruler import Ruler
 from windfell.combine.rules import RULES
-from windfell.engine.stack_core import figures_of
+from windfell.engine.stack_core import black_at, figures_of
 from windfell.job import Job
+from windfell.recipe import edits, pile
 from windfell.recipe.combining import Display, Floor, Rule
 from windfell.recipe.edits import field_at
 from windfell.recipe.model import FrameSet, Project
@@ -145,9 +146,42 @@ class Combine(Station):
             ("fusion", "Fused", "Of each exposure what it shows best"),
             ("none", "As it is", "Linear light, beyond white too")))
         self.display.picked.connect(lambda v: session.change("combining.display", Display(v), True))
-        for part in (self.floor, self.level, self.display):
+        self.masks: dict[str, Ruler] = {}
+        for words, path, high, tip in (
+                ("Grow", "combining.grow_px", 60.0, "Where an exposure is not heard, as something moved or burnt out "
+                 "there, is grown by so much"),
+                ("Soften", "combining.soften_px", 30.0, "Exposures pass over into each other so softly")):
+            ruler = Ruler(words, 0.0, high, 0.0, "px", 0.5)
+            ruler.setToolTip(tip)
+            ruler.changed.connect(lambda v, first, p=path: session.change(p, v, first))
+            self.masks[path] = ruler
+        self.pick = QPushButton("Pick", checkable=True)
+        self.pick.setToolTip("Press on the picture what is to be black")
+        self.pick.clicked.connect(lambda on: self._view.take_tool(self.picker if on else None))
+        self.picker = Spot()
+        self.picker.pressed.connect(self._picked_black)
+        row = QHBoxLayout()
+        row.addWidget(self.level, 1)
+        row.addWidget(self.pick)
+        column.addWidget(self.floor)
+        column.addLayout(row)
+        for part in (self.display, *self.masks.values()):
             column.addWidget(part)
         column.addStretch(1)
+
+    def _picked_black(self, at: QPointF) -> None:
+        """A spot was pressed that is to be black."""
+        s, own = self.session, self.session.frame_set
+        self.pick.setChecked(False)
+        self._view.take_tool(None)
+        engine, project, set_id = s.engine, pile.without_floor(s.project, own.id), own.id
+
+        def done(level: float) -> None:
+            if s.set_id == set_id:
+                s.edit(edits.pick_black(s.project, set_id, level), True)
+
+        s.desk.ask("black", lambda job: black_at(engine.stages(project, set_id), (at.x(), at.y()), job), done,
+                   lambda words: s.say(words, "wrong"), quiet=True)
 
     def _trails_page(self) -> None:
         session, column = self.session, self.page_of(self.stack)
@@ -208,6 +242,9 @@ class Combine(Station):
     def open_tab(self, name: str) -> None:
         """Show a page of the controls; the cut's tools are put away elsewhere."""
         self.tabs.set_value(name)
+        if self.pick.isChecked():
+            self.pick.setChecked(False)
+            self._view.take_tool(None)
         self.stack.setCurrentIndex(("rule", "light", "trails", "cut").index(name))
         if name != "cut":
             self.take("off")
@@ -260,6 +297,9 @@ class Combine(Station):
         for path, ruler in self.fades.items():
             ruler.set_value(getattr(c, path.partition(".")[2]))
             ruler.setEnabled(RULES[rule].adds)
+        for path, ruler in self.masks.items():
+            ruler.set_value(getattr(c, path.partition(".")[2]))
+            ruler.setEnabled(c.rule is Rule.EXPOSURES)
         self.display.set_value(str(c.display))
         self.display.setEnabled(c.rule is Rule.EXPOSURES)
         self.roll.set_value(frame_set.view.roll_deg)

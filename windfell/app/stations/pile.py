@@ -26,15 +26,17 @@ from windfell.app.widgets.layer_list import LayerList
 from windfell.app.widgets.ruler import Ruler
 from windfell.combine.meeting import MEETINGS
 from windfell.combine.rules import RULES
-from windfell.recipe import pile
+from windfell.recipe import developing, pile
 from windfell.recipe.areas import Area
 from windfell.recipe.combining import Floor, Layer, Over, Rule
+from windfell.recipe.developing import DEVELOPMENT_WORDS
 from windfell.recipe.limits import limits_of
 from windfell.recipe.model import FrameSet, Project
 
 RULERS = (
     ("strength_pct", "Strength", 0.0, 100.0, 1.0), ("exposure_ev", "Exposure", -5.0, 5.0, 0.05),
-    ("warmth", "Warmth", -100.0, 100.0, 1.0), ("floor_pct", "Black", 0.0, 20.0, 0.05),
+    ("warmth", "Warmth", -100.0, 100.0, 1.0), ("tint", "Tint", -100.0, 100.0, 1.0),
+    ("floor_pct", "Black", 0.0, 20.0, 0.05),
     ("right_px", "Right", -500.0, 500.0, 1.0), ("down_px", "Down", -500.0, 500.0, 1.0),
     ("turn_deg", "Turn", -45.0, 45.0, 0.1), ("size_pct", "Size", 50.0, 200.0, 0.5),
     ("edge_pct", "Edge", 0.0, 25.0, 0.5))
@@ -58,13 +60,15 @@ class PilePage(QWidget):
         self.lights = QPushButton("Lights over base")
         self.lights.setToolTip("The frame chosen at the left stays; the lights of all show only where you paint")
         self.double, self.remove = QPushButton("Duplicate"), QPushButton("Remove")
+        self.look = QPushButton("Copy look")
+        self.look.setToolTip("The development of the frame chosen at the left, for all frames of this layer")
         for button, deed in ((self.add_frame, self.add_chosen), (self.add_rule, self.add_all),
                              (self.lights, self.lights_over_base), (self.double, self._duplicate),
-                             (self.remove, self._remove)):
+                             (self.remove, self._remove), (self.look, self.copy_look)):
             button.clicked.connect(lambda _=False, f=deed: f())
         buttons = QGridLayout()
         buttons.setSpacing(4)
-        for n, button in enumerate((self.add_frame, self.add_rule, self.lights, self.double, self.remove)):
+        for n, button in enumerate((self.add_frame, self.add_rule, self.lights, self.double, self.remove, self.look)):
             buttons.addWidget(button, n // 3, n % 3)
         left = QVBoxLayout()
         left.addWidget(self.list, 1)
@@ -213,6 +217,7 @@ class PilePage(QWidget):
         chosen = own is not None and self.session.frame_id is not None
         self.add_frame.setEnabled(chosen)
         self.lights.setEnabled(chosen)
+        self.look.setEnabled(chosen)
         if own is None:
             return
         if n is None:
@@ -293,6 +298,17 @@ class PilePage(QWidget):
             s.edit(pile.lights_over_base(
                 s.project, s.set_id, s.frame_id, rule if RULES[str(rule)].adds else Rule.MAXIMUM), True)
             self.take_region()
+
+    def copy_look(self) -> None:
+        """The chosen frame's development for the frames of the layer in hand; of the lowest for all but the base."""
+        s, own, n = self.session, self.session.frame_set, self.chosen
+        if s.frame_id is None:
+            return
+        base = own.combining.base
+        ids = (own.combining.layers[n].frames if n is not None else ()) or tuple(
+            f.id for f in own.frames if n is not None or f.id != base)
+        what = sorted(DEVELOPMENT_WORDS)
+        s.edit(developing.copy_development(s.project, s.set_id, s.frame_id, list(ids), what), True)
 
     def _duplicate(self) -> None:
         s, n = self.session, self.chosen

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app import theme
-from windfell.app.picture.images import draw_fitted
+from windfell.app.picture.images import draw_fitted, image_of_rgb
 from windfell.app.session import Session
 from windfell.app.widgets.film import FilmStrip
 from windfell.engine.instants import chosen_times, write_instants
@@ -141,7 +141,7 @@ class Trimmer(QWidget):
 
         def done(found) -> None:
             self._asked.discard(path)
-            self._strips[path] = [(t, _image(p)) for t, p in found]
+            self._strips[path] = [(t, image_of_rgb(p)) for t, p in found]
             if path == self.path:
                 self.film.pictures = self._strips[path]
                 self.film.update()
@@ -161,7 +161,7 @@ class Trimmer(QWidget):
             return shrunk(pixels, max(1, round(pixels.shape[1] * k)), max(1, round(pixels.shape[0] * k)))
 
         def done(pixels) -> None:
-            self.shown.image = _image(pixels)
+            self.shown.image = image_of_rgb(pixels)
             self.shown.update()
 
         if path is not None:
@@ -216,8 +216,3 @@ class Trimmer(QWidget):
         self._session.desk.ask(
             "write instants", lambda job: write_instants(path, times, Path(folder), kind, job),
             lambda made: self._session.say(f"{len(made)} pictures written to {folder}", "good"))
-
-
-def _image(pixels) -> QImage:
-    h, w = pixels.shape[:2]
-    return QImage(pixels.tobytes(), w, h, 3 * w, QImage.Format.Format_RGB888).copy()

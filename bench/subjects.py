@@ -1,0 +1,173 @@
+"""What moves in generated series, against truth: tripod and handheld, light that drifts, noise, grass that sways,
+cast shadows, people from 0.1 to 10 % of the frame.
+
+Wanted: of the people larger than 0.3 % of the frame 97 % found, the matte's overlap with the truth (IoU) at least
+0.85 (0.75 with the shadow), at most 0.1 false pieces a frame.
+
+Usage: subjects.py [SETS] [--tiny] [--pictures DIR] [--keep DIR]
+"""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import cv2
+import numpy as np
+from common import backdrops, limited, parser_of
+
+from windfell.demo.files import write_jpeg
+from windfell.demo.photograph import Photographer, Shot
+from windfell.demo.visitors import Visitor, draw_visitor
+from windfell.engine.core import Engine
+from windfell.engine.stack_subjects import found_subjects
+from windfell.geometry.camera import Lens
+from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.job import Job
+from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.model import Align, FrameSet, Kind, Project, Registration, frame_from_path
+
+FULL = 1200, 800, 1400.0
+TINY = 480, 320, 560.0
+COATS = ((0.70, 0.20, 0.18), (0.16, 0.40, 0.56), (0.86, 0.64, 0.12), (0.90, 0.90, 0.88), (0.08, 0.08, 0.10))
+LARGE = 0.003
+
+
+def shots_of(rng: np.random.Generator, count: int, jitter_deg: float, size: tuple) -> list[Shot]:
+    lens = Lens(*size)
+    yaw, pitch = np.radians([rng.uniform(-60, 60), rng.uniform(-6, 0)])
+    out = []
+    for _ in range(count):
+        turned = np.radians(rng.normal(0, jitter_deg, 3)) if jitter_deg and out else np.zeros(3)
+        light = 2.0 ** rng.normal(0, 0.08) * np.array([1 + rng.normal(0, 0.02), 1.0, 1 + rng.normal(0, 0.02)])
+        out.append(Shot(lens, from_yaw_pitch_roll(yaw + turned[0], pitch + turned[1], turned[2]),
+                        gain=tuple(0.85 * light), noise=float(rng.choice([0.003, 0.006, 0.012])),
+                        seed=int(rng.integers(1e9))))
+    return [replace(s, noise=out[0].noise) for s in out]
+
+
+def swayed(scene: np.ndarray, rng: np.random.Generator, px: float) -> np.ndarray:
+    """The lower half's texture moved by up to so many px, slowly varying: grass in the wind."""
+    h, w = scene.shape[:2]
+    slow = [cv2.resize(rng.uniform(-px, px, (24, 36)).astype(np.float32), (w, h), interpolation=cv2.INTER_CUBIC)
+            for _ in range(2)]
+    x, y = np.meshgrid(np.arange(w, dtype=np.float32), np.arange(h, dtype=np.float32))
+    weight = np.clip((y / h - 0.55) * 6, 0, 1)
+    return cv2.remap(scene, x + weight * slow[0], y + 0.3 * weight * slow[1], cv2.INTER_LINEAR,
+                     borderMode=cv2.BORDER_REFLECT)
+
+
+def series(rng: np.random.Generator, photographer: Photographer, folder: Path, size: tuple = FULL
+           ) -> tuple[list[str], list[list[tuple[np.ndarray, np.ndarray]]], bool]:
+    """Files, of each frame the truth (body, shadow) of its people in the first frame's px, whether handheld."""
+    handheld = bool(rng.random() < 0.5)
+    shots = shots_of(rng, int(rng.integers(7, 13)), 0.2 if handheld else 0.0, size)
+    width, height, focal = size
+    sway = float(rng.choice([0.0, 0.6, 1.2]))
+    walkers = []
+    for _ in range(int(rng.integers(1, 4))):
+        tall = float(np.exp(rng.uniform(np.log(0.12), np.log(0.75)))) * height
+        pace = float(rng.uniform(0.5, 1.2)) * tall * rng.choice([-1, 1])
+        walkers.append((float(rng.uniform(0.1, 0.9)) * width, pace, tall,
+                        float(np.clip(rng.uniform(0.6, 0.95) * height, tall * 1.02, height - 4)),
+                        COATS[rng.integers(5)], COATS[rng.integers(5)]))
+    truth, files = [], []
+    k = np.array([[focal, 0, (width - 1) / 2], [0, focal, (height - 1) / 2], [0, 0, 1]])
+    for n, shot in enumerate(shots):
+        scene = swayed(photographer.clean(shot), rng, sway)
+        there, own = k @ shots[0].rotation.T @ shot.rotation @ np.linalg.inv(k), []
+        for x, pace, tall, y, coat, legs in walkers:
+            at = (x + pace * n) % (1.2 * width) - 0.1 * width
+            body, shadow = draw_visitor(scene, np.zeros(scene.shape[:2], np.uint8), Visitor(
+                at, y, tall, float(np.sin(1.7 * n)), coat, legs))
+            for earlier_body, earlier_shadow in own:
+                earlier_body &= ~body
+                earlier_shadow &= ~body
+            own.append((body, shadow & ~body))
+        truth.append([tuple(cv2.warpPerspective(m.astype(np.uint8), there, (width, height)) > 0 for m in pair)
+                      for pair in own])
+        path = folder / f"f{n + 1:02d}.jpg"
+        write_jpeg(path, photographer.developed(shot, np.ascontiguousarray(scene, np.float32)))
+        files.append(str(path))
+    return files, truth, handheld
+
+
+def iou(a: np.ndarray, b: np.ndarray) -> float:
+    return float((a & b).sum() / max((a | b).sum(), 1))
+
+
+def judged(files: list[str], truth, handheld: bool, keep: Path | None) -> dict[str, list[float]]:
+    frames = tuple(frame_from_path(f) for f in files)
+    way = Align.PERSPECTIVE if handheld else Align.NONE
+    own = FrameSet("s", "S", Kind.STACK, frames, registration=Registration(way, frames[0].id),
+                   combining=Combining(Rule.MEDIAN))
+    stages = Engine(None).stages(Project((own,)), "s")
+    found = found_subjects(stages, Job())
+    out: dict[str, list[float]] = {"found": [], "iou": [], "iou with shadow": [], "false": []}
+    for n, people in enumerate(truth):
+        movers = [m for m in found.movers if m.frame == n]
+        masks = [(m.body_over(found.size) > 127, m.whole_over(found.size) > 127) for m in movers]
+        whole = [b | s for b, s in people]
+        used: set[int] = set()
+        for body, _ in people:
+            area = body.sum() / body.size
+            inside = body.any() and cv2.boundingRect(body.astype(np.uint8))
+            if area < LARGE or not inside:
+                continue
+            # people whose bodies touch are one piece: then that is held against all that it covers
+            hits = [(float((m[0] & body).sum()), i) for i, m in enumerate(masks)]
+            best = max(hits, default=(0.0, -1))
+            ok = best[0] > 0.5 * body.sum()
+            out["found"].append(float(ok))
+            if not ok:
+                continue
+            used.add(best[1])
+            mine = [p for p in people if (masks[best[1]][0] & p[0]).sum() > 0.5 * p[0].sum()]
+            bodies = np.any([p[0] for p in mine], axis=0)
+            out["iou"].append(iou(masks[best[1]][0], bodies))
+            out["iou with shadow"].append(iou(masks[best[1]][1], np.any([p[0] | p[1] for p in mine], axis=0)))
+        every = np.any(whole, axis=0) if whole else np.zeros(found.size[::-1], bool)
+        wrong = sum(1 for m in masks if (m[0] & every).sum() < 0.3 * m[0].sum())
+        out["false"].append(float(wrong))
+        if keep is not None:
+            shown = cv2.imread(files[n])
+            for body, both in masks:
+                shown[both & ~body] = shown[both & ~body] // 2 + np.array([127, 0, 0], np.uint8)
+                shown[body] = shown[body] // 2 + np.array([0, 0, 127], np.uint8)
+            cv2.imwrite(str(keep / f"{Path(files[n]).parent.name}-{n}.png"), shown)
+    return out
+
+
+def main() -> None:
+    parser = parser_of(__doc__, "sets", 30)
+    parser.add_argument("--keep", metavar="DIR", help="keep pictures of what was found there")
+    options = parser.parse_args()
+    limited(300 if options.tiny else 3000)
+    lands = backdrops(options.pictures, 1600 if options.tiny else 6000)
+    total: dict[str, list[float]] = {}
+    keep = Path(options.keep) if options.keep else None
+    if keep:
+        keep.mkdir(parents=True, exist_ok=True)
+    for n in range(1 if options.tiny else options.sets):
+        name, photographer = lands[n % len(lands)]
+        with TemporaryDirectory() as folder:
+            place = Path(folder) / f"set{n}"
+            place.mkdir()
+            size = TINY if options.tiny else FULL
+            found = judged(*series(np.random.default_rng(n), photographer, place, size), keep)
+        mean = lambda v: float(np.mean(v)) if v else float("nan")  # noqa: E731
+        print(f"set {n}, {name:<14} " + ", ".join(f"{k} {mean(v):.3f}" for k, v in found.items()), flush=True)
+        for k, v in found.items():
+            total.setdefault(k, []).extend(v)
+    share, ious, both = float(np.mean(total["found"])), np.array(total["iou"]), np.array(total["iou with shadow"])
+    print(f"{len(total['found'])} people larger than 0.3 %: {100 * share:.1f} % found; IoU median "
+          f"{np.median(ious):.3f}, {100 * np.mean(ious >= 0.85):.1f} % at least 0.85; with shadow median "
+          f"{np.median(both):.3f}, {100 * np.mean(both >= 0.75):.1f} % at least 0.75; false "
+          f"{np.mean(total['false']):.3f} a frame")
+    sys.exit(0 if options.tiny or (share >= 0.97 and np.mean(total["false"]) <= 0.1) else 1)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,168 @@
+"""What moves in a stack: found on its frames in place, ready to be laid over the clean plate as pieces."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.align.series import Onto
+from windfell.combine.network import median
+from windfell.engine.cache import key_of
+from windfell.engine.stack_pile import PileStages
+from windfell.job import Job
+from windfell.subjects.alike import Matched, matched
+from windfell.subjects.conflicts import conflicts_of
+from windfell.subjects.differing import difference, noise_of, rooted
+from windfell.subjects.pieces import Box, Piece, pieces_of
+from windfell.subjects.tracks import tracks_of
+
+F32 = NDArray[np.float32]
+U8 = NDArray[np.uint8]
+
+LOOK_SIDE = 1400
+AGREES_LEAST = 0.45
+MOST_GAIN_EV = 1.5
+
+
+@dataclass(frozen=True)
+class Mover:
+    """A piece of used frame `frame`, of a `track`; `gain`: what brings its light to the plate's, per channel; found
+    at `scale` of the whole picture, whose size is `ground` (w, h).
+    """
+
+    frame: int
+    track: int
+    piece: Piece
+    gain: tuple[float, float, float]
+    scale: float
+    ground: tuple[int, int]
+
+    @property
+    def body_box(self) -> Box:
+        """(x, y, width, height) of the thing without its shadow, px of the whole picture."""
+        left, top = self.piece.box[:2]
+        x, y, w, h = cv2.boundingRect((self.piece.matte > 127).astype(np.uint8))
+        x, y, w, h = (v / self.scale for v in (left + x, top + y, w, h))
+        return round(x), round(y), max(1, round(w)), max(1, round(h))
+
+    def body_over(self, size: tuple[int, int]) -> U8:
+        """Its matte over a picture of `size` (w, h) that shows all the ground at any scale, uint8."""
+        return self._over(size, self.piece.matte)
+
+    def shadow_over(self, size: tuple[int, int]) -> U8:
+        return self._over(size, self.piece.shadow)
+
+    def whole_over(self, size: tuple[int, int]) -> U8:
+        """With its shadow."""
+        return self._over(size, cv2.max(self.piece.matte, self.piece.shadow))
+
+    def _over(self, size: tuple[int, int], matte: U8) -> U8:
+        out = np.zeros((size[1], size[0]), np.uint8)
+        k = size[0] / self.ground[0] / self.scale
+        x, y, w, h = (round(v * k) for v in self.piece.box)
+        w, h = max(1, w), max(1, h)
+        left, top = min(x, size[0] - 1), min(y, size[1] - 1)
+        wide, high = min(w, size[0] - left), min(h, size[1] - top)
+        own = cv2.resize(matte, (w, h), interpolation=cv2.INTER_LINEAR)  # cubic steps would ring
+        out[top : top + high, left : left + wide] = own[:high, :wide]
+        return out
+
+
+@dataclass(frozen=True)
+class Subjects:
+    """All movers, frame by frame; of each the others, by index, whose place it shares, with shadows and without; the
+    frames (of those in use) left out and why; the whole picture's size (w, h); what brings each frame's light to the
+    plate's.
+    """
+
+    movers: tuple[Mover, ...]
+    conflicts: tuple[tuple[int, ...], ...]
+    bare_conflicts: tuple[tuple[int, ...], ...]
+    dropped: tuple[tuple[int, str], ...]
+    size: tuple[int, int]
+    gains: tuple[tuple[int, tuple[float, float, float]], ...] = ()
+
+    def conflicts_of(self, n: int, shadows: bool = True) -> tuple[int, ...]:
+        return (self.conflicts if shadows else self.bare_conflicts)[n]
+
+    def gain_of(self, frame: int) -> tuple[float, float, float]:
+        return dict(self.gains).get(frame, (1.0, 1.0, 1.0))
+
+    @property
+    def nbytes(self) -> int:
+        return sum(m.piece.matte.nbytes * 2 for m in self.movers)
+
+
+def found_subjects(stages: PileStages, job: Job) -> Subjects:
+    """What moves in the frames in use, beside the plate of them all."""
+    return stages.cache.get(key_of("subjects", stages.rule_key(job)), lambda: _find(stages, job))
+
+
+def _find(stages: PileStages, job: Job) -> Subjects:
+    size = stages.whole_size(job)
+    scale = min(1.0, LOOK_SIDE / max(size))
+    planes, numbers = stages.planes_in_place(scale, job)
+    moved = any(x.transform is not None for x in stages.frames_in_place(scale, job)[0])
+    lights = [np.nan_to_num(p, nan=0.0) for p in planes]
+    seen = [~np.isnan(p[..., 0]) for p in planes]
+    plate = clean_plate(planes)
+    made = [matched(light, plate, s) for light, s in zip(lights, seen, strict=True)]
+    dropped = [(n, str(p.reason)) for n, p in enumerate(stages.registration(job).frames) if not isinstance(p, Onto)]
+    dropped += [(n, why) for n, m in zip(numbers, made, strict=True) if (why := _why_dropped(m))]
+    gone = {n for n, _ in dropped}
+    kept = [(n, m.light, s, own) for n, m, s, own in zip(numbers, made, seen, lights, strict=True) if n not in gone]
+    kept.sort(key=lambda k: k[0])
+    root = rooted(plate)
+    noise = noise_of([rooted(light) for _, light, _, _ in kept], rooted(_plate_again(kept, plate)))
+    by_frame: list[tuple[int, F32, F32, list[Piece]]] = []
+    for n, light, where, own in job.over(kept, "finding what moves"):
+        off = difference(rooted(light), root, noise, moved) * cv2.erode(where.astype(np.float32), np.ones((5, 5)))
+        by_frame.append((n, light, own, pieces_of(light, plate, off, noise)))
+    height, width = plate.shape[:2]
+    tracks = tracks_of([found for *_, found in by_frame], float(np.hypot(width, height)))
+    movers = tuple(
+        Mover(n, t, p, _gain(p, light, own), scale, size) for (n, light, own, found), theirs in
+        zip(by_frame, tracks, strict=True) for p, t in zip(found, theirs, strict=True))
+    both = [conflicts_of([(m.frame, m.piece) for m in movers], with_shadows) for with_shadows in (True, False)]
+    conflicts, bare = (tuple(tuple(c) for c in found) for found in both)
+    return Subjects(movers, conflicts, bare, tuple(sorted(dropped)), size,
+                    tuple((n, m.gain) for n, m in zip(numbers, made, strict=True)))
+
+
+def clean_plate(planes: Sequence[F32]) -> F32:
+    """The median (h, w, 3) of all planes that show a spot, 0 where none does; NaN is nothing shown."""
+    if not any(np.isnan(p).any() for p in planes):
+        return median(list(planes))
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", RuntimeWarning)  # spots that none shows
+        found = np.nanmedian(np.stack(planes), axis=0)
+    return np.nan_to_num(found, nan=0.0).astype(np.float32)
+
+
+def _plate_again(kept: list[tuple], plate: F32) -> F32:
+    """The plate as the matched frames have it, for their noise."""
+    return median([light for _, light, _, _ in kept]) if len(kept) > 2 else plate
+
+
+def _gain(piece: Piece, light: F32, own: F32) -> tuple[float, float, float]:
+    """What brought the light of a piece to the plate's, per channel."""
+    x, y, w, h = piece.box
+    at = np.s_[y : y + h, x : x + w]
+    inside = (piece.matte > 127) & (own[at].min(axis=2) > 1e-3)
+    if not inside.any():
+        return 1.0, 1.0, 1.0
+    return tuple(float(v) for v in np.median(light[at][inside] / own[at][inside], axis=0))
+
+
+def _why_dropped(m: Matched) -> str:
+    off = float(np.abs(np.log2(m.gain)).max())
+    if off > MOST_GAIN_EV:
+        return f"its light changed: it is off by {off:.1f} EV"
+    if m.agrees < AGREES_LEAST:
+        return f"only {100 * m.agrees:.0f} % of it shows what the others show"
+    return ""

@@ -1,0 +1,86 @@
+"""Edits of a stack's pieces: what moves taken, left, its shadow brought along or not; the frame behind them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import replace
+
+from windfell.recipe.areas import Found
+from windfell.recipe.combining import Combining, Layer, Over
+from windfell.recipe.edits import Edit
+from windfell.recipe.model import FrameSet, Project
+
+
+def mask_of(layer: Layer) -> str | None:
+    """The name of the mask within which a piece holds; None for a layer that is no piece."""
+    if len(layer.frames) != 1 or layer.area is None:
+        return None
+    return next((p.name for p in layer.area.parts if isinstance(p, Found)), None)
+
+
+def base_of(own: FrameSet) -> str | None:
+    """The frame (id) that lies behind all pieces, instead of the rule's picture."""
+    lowest = next(iter(own.combining.layers), None)
+    if lowest is not None and len(lowest.frames) == 1 and lowest == Layer(frames=lowest.frames, name=lowest.name):
+        return lowest.frames[0]
+    return None
+
+
+def whole_ground(project: Project, set_id: str) -> Project:
+    """The project with the set's picture neither cropped nor turned nor bent."""
+    own = project.set(set_id)
+    outline = replace(own.outline, crop=None, ratio=None, lines=())
+    return project.with_set(replace(own, outline=outline, view=replace(own.view, roll_deg=0.0)))
+
+
+def without_layers(project: Project, set_id: str) -> Project:
+    """The project with the lowest layer of the set alone, on its whole ground."""
+    own = whole_ground(project, set_id).set(set_id)
+    return project.with_set(replace(own, combining=replace(own.combining, layers=())))
+
+
+def _edit(own: FrameSet, project: Project, words: str, layers: Sequence[Layer]) -> Edit:
+    combining: Combining = replace(own.combining, layers=tuple(layers))
+    return Edit(words, project.with_set(replace(own, combining=combining)))
+
+
+def take(project: Project, set_id: str, pieces: Sequence[Layer]) -> Edit:
+    """The pieces on top, in their order."""
+    own = project.set(set_id)
+    words = f"take {pieces[0].name}" if len(pieces) == 1 else f"take {len(pieces)} pieces"
+    return _edit(own, project, words, (*own.combining.layers, *pieces))
+
+
+def leave(project: Project, set_id: str, masks: Collection[str], words: str = "") -> Edit:
+    """Without the pieces that hold within these masks (names)."""
+    own = project.set(set_id)
+    gone = [layer for layer in own.combining.layers if mask_of(layer) in masks]
+    said = words or (f"leave {gone[0].name}" if len(gone) == 1 else f"leave {len(gone)} pieces")
+    return _edit(own, project, said, [x for x in own.combining.layers if mask_of(x) not in masks])
+
+
+def swap(project: Project, set_id: str, old: Collection[str], pieces: Sequence[Layer], words: str) -> Edit:
+    """Other pieces in the place of those that hold within `old`."""
+    own = project.set(set_id)
+    return _edit(own, project, words, (*(x for x in own.combining.layers if mask_of(x) not in old), *pieces))
+
+
+def put_behind(project: Project, set_id: str, base: str | None) -> Edit:
+    """Frame `base` (id) behind all pieces; None: the picture of the rule, the clean plate."""
+    own = project.set(set_id)
+    layers = own.combining.layers[1:] if base_of(own) else own.combining.layers
+    if base is None:
+        return _edit(own, project, "the clean plate behind", layers)
+    number = 1 + [f.id for f in own.frames].index(base)
+    lowest = Layer(frames=(base,), name=f"base: frame {number}", over=Over.REPLACE)
+    return _edit(own, project, f"frame {number} behind", (lowest, *layers))
+
+
+def to_end(project: Project, set_id: str, mask: str, front: bool) -> Edit:
+    """The piece that holds within a mask in front of, or behind, all other pieces."""
+    own = project.set(set_id)
+    layers = [x for x in own.combining.layers if mask_of(x) != mask]
+    moved = [x for x in own.combining.layers if mask_of(x) == mask]
+    at = len(layers) if front else next((n for n, x in enumerate(layers) if mask_of(x)), len(layers))
+    words = f"{moved[0].name if moved else 'piece'} {'in front' if front else 'behind'}"
+    return _edit(own, project, words, [*layers[:at], *moved, *layers[at:]])

@@ -1,0 +1,78 @@
+"""Where a frame differs from the clean plate beyond its noise, and where it only lies in a shadow or spilled light.
+
+All is judged on the root of the light, on which noise is about the same everywhere.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.pixels.channels import most_of
+
+F32 = NDArray[np.float32]
+
+LEAST_NOISE = np.float32(0.0045)
+SPREAD_OF_MAD = np.float32(1.4826)
+POOL = 9
+CALM_SIGMA = 0.8
+CAST_WINDOW = 5
+DARKEST_CAST, BRIGHTEST_CAST = 0.12, 4.0
+COLOUR_KEPT = 0.16
+PLAIN, SOFT_EDGE = np.float32(0.9), np.float32(0.05)
+
+
+def rooted(light: F32) -> F32:
+    return np.sqrt(np.maximum(light, 0))
+
+
+def noise_of(roots: Sequence[F32], plate: F32) -> F32:
+    """How far frames that show the plate lie from it, (h, w, 3): the median of the distances, never less than what
+    neighbours have; of grass that sways it is large, of what stands still small.
+    """
+    distances = np.median(np.stack([cv2.absdiff(r, plate) for r in roots]), axis=0).astype(np.float32)
+    pooled = cv2.blur(distances, (POOL, POOL), borderType=cv2.BORDER_REFLECT_101)
+    return np.maximum(np.maximum(distances, pooled) * SPREAD_OF_MAD, LEAST_NOISE)
+
+
+def difference(root: F32, plate: F32, noise: F32, moved: bool) -> F32:
+    """How many noises a frame is off at each spot (h, w), the worst channel. Where frames had to be `moved` onto each
+    other, what a neighbouring px of the plate shows is no difference.
+    """
+    reach = np.float32(1.0 if moved else 0.3)
+    kernel = np.ones((3, 3), np.uint8)
+    high = plate + reach * (cv2.dilate(plate, kernel) - plate)
+    low = plate - reach * (plate - cv2.erode(plate, kernel))
+    off = np.maximum(np.maximum(root - high, low - root), 0) / noise
+    return cv2.GaussianBlur(most_of(off), (0, 0), CALM_SIGMA, borderType=cv2.BORDER_REFLECT_101)
+
+
+def cast_on(light: F32, plate: F32, noise: F32, region: NDArray[np.bool_] | None = None) -> F32:
+    """How well a shadow or a spill of light alone explains what is seen, (h, w), 0..1: the plate's own texture,
+    dimmed or lit alike in all channels. What stands before the plate has a texture of its own. Only the `region`
+    counts.
+    """
+    window = (CAST_WINDOW, CAST_WINDOW)
+    weight = np.ones(light.shape[:2], np.float32) if region is None else region.astype(np.float32)
+    near = cv2.blur(weight, window, borderType=cv2.BORDER_REFLECT_101) + np.float32(1e-6)
+
+    def box(v: F32) -> F32:
+        if v.ndim == 2:
+            return cv2.blur(v * weight, window, borderType=cv2.BORDER_REFLECT_101) / near
+        return cv2.blur(v * weight[..., None], window, borderType=cv2.BORDER_REFLECT_101) / near[..., None]
+
+    share = box(light) / np.maximum(box(plate), 1e-5)
+    mean = share.mean(axis=2)
+    unlike_colour = np.abs(share / np.maximum(mean, 1e-4)[..., None] - 1).max(axis=2)
+    expected, seen, ground = rooted(plate * mean[..., None]), rooted(light), rooted(plate)
+    # at the soft edge of a shadow its depth is not the same all over the window
+    residual = box(most_of(cv2.absdiff(seen, expected) / (noise + SOFT_EDGE * expected)))
+    own = box(most_of(cv2.absdiff(ground, box(ground)) / (noise + SOFT_EDGE * ground)))
+    # where the plate is plain, its texture says nothing and colour alone decides
+    kept = residual / np.maximum(np.float32(0.45) * own, PLAIN)
+    like = np.clip(2 - kept, 0, 1) * np.clip(2 - unlike_colour / COLOUR_KEPT, 0, 1)
+    like *= (mean > DARKEST_CAST) & (mean < BRIGHTEST_CAST)
+    return like.astype(np.float32)

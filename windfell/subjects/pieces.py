@@ -1,0 +1,187 @@
+"""The things in one frame that the clean plate does not show: each with a soft matte and its shadow."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.subjects.differing import cast_on
+
+F32 = NDArray[np.float32]
+U8 = NDArray[np.uint8]
+Box = tuple[int, int, int, int]
+
+SEED, REGION = 7.0, 3.0
+LEAST_SHARE = 0.0006
+JOIN_SHARE, SHADOW_SHARE = 0.006, 0.02
+LIKE_CAST = 0.5
+EDGE_PX, RIM_PX = 2, 4
+FAR_LEAST, FARTHEST_SHADOW = 0.15, 0.5
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A thing: its box (x, y, width, height) in px with its shadow, its matte and that of its shadow or spilled light
+    over the box, uint8 (h, w); how many noises it stands out; its mean colour (3,), light.
+    """
+
+    box: Box
+    matte: U8
+    shadow: U8
+    strength: float
+    colour: tuple[float, float, float]
+
+    @property
+    def area(self) -> int:
+        return int((self.matte > 127).sum())
+
+    @property
+    def middle(self) -> tuple[float, float]:
+        """Of the thing itself, px."""
+        y, x = np.nonzero(self.matte > 127)
+        return (float(self.box[0] + x.mean()), float(self.box[1] + y.mean())) if len(x) else (
+            self.box[0] + self.box[2] / 2, self.box[1] + self.box[3] / 2)
+
+
+def pieces_of(light: F32, plate: F32, off: F32, noise: F32, least_share: float = LEAST_SHARE) -> list[Piece]:
+    """All pieces of a frame (h, w, 3), the largest first; `off`: how many noises it differs from the plate."""
+    h, w = off.shape
+    region = _grown_from_seeds(off)
+    side = float(np.hypot(h, w))
+    shadow = region & (cast_on(light, plate, noise, region) > LIKE_CAST)
+    shadow = cv2.morphologyEx(shadow.astype(np.uint8), cv2.MORPH_OPEN, _disc(2)) > 0
+    # a shadow's own rim is no thing: what is one reaches further than that
+    core = region & (cv2.dilate(shadow.astype(np.uint8), _disc(RIM_PX)) == 0)
+    body = ((cv2.dilate(core.astype(np.uint8), _disc(RIM_PX + 1)) > 0) & region & ~shadow).astype(np.uint8)
+    body = cv2.morphologyEx(body, cv2.MORPH_OPEN, _disc(1))
+    body = _filled(cv2.morphologyEx(body, cv2.MORPH_CLOSE, _disc(max(2, round(side * JOIN_SHARE / 3)))))
+    shadow &= body == 0
+    near = cv2.dilate(body, _disc(max(2, round(side * JOIN_SHARE))))
+    count, labels = cv2.connectedComponents(near)
+    labels = np.where(body > 0, labels, 0)
+    specks = np.bincount(labels.ravel(), minlength=count) < least_share * h * w
+    labels[specks[labels]] = 0  # they cast no shadow
+    owner = _owners(shadow, labels, count, round(side * SHADOW_SHARE))
+    out = []
+    for k in range(1, count):
+        own = labels == k
+        if not own.any() or off[own].mean() < SEED:
+            continue
+        out.append(_piece(own, owner == k, light, plate, off))
+    return sorted(out, key=lambda p: -p.area)
+
+
+def _grown_from_seeds(off: F32) -> NDArray[np.bool_]:
+    """What differs, where any of it differs plainly."""
+    wide = (off > REGION).astype(np.uint8)
+    wide = cv2.morphologyEx(wide, cv2.MORPH_CLOSE, _disc(2))
+    count, labels = cv2.connectedComponents(wide)
+    seeds = np.bincount(labels[off > SEED], minlength=count) >= 6
+    seeds[0] = False
+    return seeds[labels]
+
+
+def _owners(shadow: NDArray[np.bool_], labels: NDArray, count: int, reach: int) -> NDArray:
+    """Of each px of shadow the thing (a label) that its connected part touches most, 0 for none."""
+    parts, which = cv2.connectedComponents(shadow.astype(np.uint8))
+    out = np.zeros(labels.shape, labels.dtype)
+    if parts < 2 or count < 2:
+        return out
+    rim = np.zeros(labels.shape, np.int32)
+    grown = cv2.dilate(labels.astype(np.float32), _disc(max(2, reach // 4))).astype(np.int32)
+    rim[shadow] = grown[shadow]
+    touches = np.zeros((parts, count), np.int64)
+    np.add.at(touches, (which[shadow], rim[shadow]), 1)
+    touches[:, 0] = 0
+    best = touches.argmax(axis=1)
+    best[touches.max(axis=1) < 4] = 0
+    best = _far_ones(best, which, parts, labels)
+    out[shadow] = best[which[shadow]]
+    return out
+
+
+def _far_ones(best: NDArray, which: NDArray, parts: int, labels: NDArray) -> NDArray:
+    """Shadows that touch nothing given to the nearest thing, as what flies casts them: if they are neither specks
+    beside it nor larger than it by far.
+    """
+    sizes, areas = np.bincount(which.ravel(), minlength=parts), np.bincount(labels.ravel())
+    lone = [k for k in range(1, parts) if best[k] == 0 and sizes[k] > FAR_LEAST * areas[1:].min()]
+    if not lone:
+        return best
+    h, w = labels.shape
+    distance, nearest = cv2.distanceTransformWithLabels((labels == 0).astype(np.uint8), cv2.DIST_L2, 3,
+                                                        labelType=cv2.DIST_LABEL_PIXEL)
+    at = np.zeros(int(nearest.max()) + 1, labels.dtype)
+    at[nearest[labels > 0]] = labels[labels > 0]
+    best = best.copy()
+    for k in lone:
+        y, x = np.nonzero(which == k)
+        j, i = round(float(y.mean())), round(float(x.mean()))
+        thing = int(at[nearest[j, i]])
+        near = distance[j, i] < FARTHEST_SHADOW * np.hypot(h, w)
+        if near and FAR_LEAST * areas[thing] < sizes[k] < 2 * areas[thing]:
+            best[k] = thing
+    return best
+
+
+def _piece(own: NDArray[np.bool_], shadow: NDArray[np.bool_], light: F32, plate: F32, off: F32) -> Piece:
+    y, x = np.nonzero(own | shadow)
+    h, w = own.shape
+    rim = 3 * EDGE_PX
+    left, top = max(0, int(x.min()) - rim), max(0, int(y.min()) - rim)
+    right, bottom = min(w, int(x.max()) + rim + 1), min(h, int(y.max()) + rim + 1)
+    at = np.s_[top:bottom, left:right]
+    matte = _matte(own[at], light[at], plate[at])
+    dark = cv2.GaussianBlur(shadow[at].astype(np.float32), (0, 0), EDGE_PX)
+    dark = cv2.dilate(dark, _disc(EDGE_PX)) * (1 - matte)
+    inside = light[own]
+    return Piece((left, top, right - left, bottom - top), np.rint(255 * matte).astype(np.uint8),
+                 np.rint(255 * np.clip(dark, 0, 1)).astype(np.uint8), float(off[own].mean()),
+                 tuple(float(v) for v in inside.mean(axis=0)))
+
+
+def _matte(own: NDArray[np.bool_], light: F32, plate: F32) -> F32:
+    """How much of each px (h, w) the thing covers: by how far its colour lies from the plate's on the way to that of
+    the thing nearby; whole inside, nothing outside of a narrow rim.
+    """
+    mask = own.astype(np.uint8)
+    inside = cv2.erode(mask, _disc(EDGE_PX)) > 0
+    rim = (cv2.dilate(mask, _disc(EDGE_PX)) > 0) & ~inside
+    weight = (inside if inside.any() else own).astype(np.float32)
+    sigma = 2.0 * EDGE_PX
+    blur = lambda v: cv2.GaussianBlur(v, (0, 0), sigma)  # noqa: E731
+    near = blur(weight)
+    thing = blur(np.sqrt(np.maximum(light, 0)) * weight[..., None]) / np.maximum(near, 1e-4)[..., None]
+    ground = np.sqrt(np.maximum(plate, 0))
+    way, seen = thing - ground, np.sqrt(np.maximum(light, 0)) - ground
+    length = (way * way).sum(axis=2)
+    along = np.clip((seen * way).sum(axis=2) / np.maximum(length, 1e-6), 0, 1)
+    soft = cv2.GaussianBlur(own.astype(np.float32), (0, 0), EDGE_PX / 2)
+    # where thing and plate look alike, the outline alone says
+    told = np.where((length > 0.004) & (near > 0.02), along, soft)
+    return np.where(inside, 1.0, np.where(rim, told, 0.0)).astype(np.float32)
+
+
+def _filled(mask: U8) -> U8:
+    """The mask without holes."""
+    outlines, _ = cv2.findContours(mask, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
+    out = np.zeros_like(mask)
+    cv2.drawContours(out, outlines, -1, 1, cv2.FILLED)
+    return out
+
+
+def _disc(radius: int) -> U8:
+    return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1))
+
+
+def laid(pieces: Sequence[tuple[Box, U8]], shape: tuple[int, int]) -> U8:
+    """Mattes over their boxes as one, the most at each px, uint8 (h, w)."""
+    out = np.zeros(shape, np.uint8)
+    for (x, y, w, h), matte in pieces:
+        at = np.s_[y : y + h, x : x + w]
+        out[at] = np.maximum(out[at], matte)
+    return out
