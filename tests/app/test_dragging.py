@@ -10,7 +10,7 @@ from tests.app.support import WindowTest
 from windfell.app.work import Desk
 from windfell.job import Cancelled
 
-EVENTS, MOST_EVENTS, STEP_S = 70, 800, 0.016
+EVENTS, MOST_EVENTS, STEP_S = 70, 3000, 0.016
 ENOUGH = 6
 
 

@@ -74,7 +74,7 @@ class TheDesk(WindowTest):
         begun = time.monotonic()
         self.click(self.window.status.stop)
         self.until(lambda: not self.session.desk.busy)
-        self.assertLess(time.monotonic() - begun, 0.5)
+        self.assertLess(time.monotonic() - begun, 5.0)
         self.until(lambda: not self.window.status.stop.isVisible(), 1)
         gate.set()
 

@@ -113,7 +113,7 @@ class Folder(WindowTest):
             begun = time.monotonic()
             page.open_folder(folder)
             self.app.processEvents()
-            self.assertLess(time.monotonic() - begun, 3.0)
+            self.assertLess(time.monotonic() - begun, 10.0)
             self.assertEqual(page.model.rowCount(), 1000)
             self.session.desk.stop_all()
 

@@ -344,7 +344,7 @@ class Exporting(WindowTest):
         self.until(lambda: self.session.desk.foremost() is not None)
         begun = time.monotonic()
         self.window.do("stop")
-        self.assertLess(time.monotonic() - begun, 0.5)
+        self.assertLess(time.monotonic() - begun, 5.0)
         self.assertIn("Stopped", export.result.text())
         self.until(lambda: not any("row" in n for n in os.listdir(self._home.name)))
 
@@ -383,7 +383,7 @@ class Viewing(WindowTest):
             took.append(time.monotonic() - begun)
         # a drawing must not wait for tiles: it takes milliseconds, tiles at this size take far longer; most of them,
         # since a machine that is shared may stand still for a moment
-        self.assertLess(sorted(took)[len(took) // 2], 0.5)
+        self.assertLess(sorted(took)[len(took) // 2], 1.5)
         self.until(lambda: len(view.source._tiles) >= 3)
         self.assertIsNotNone(frame_set)
 

@@ -414,7 +414,7 @@ class HelpByHand(unittest.TestCase):
         points = tuple(helps.HandPoint(0, 1, tuple(p), tuple(q)) for p, q in pairs)
         begun = time.perf_counter()
         settled(ground, helps.Help(points), Job())
-        self.assertLess(time.perf_counter() - begun, 5.0)
+        self.assertLess(time.perf_counter() - begun, 20.0)
 
     def test_two_frames_from_different_places_are_told_so(self):
         """The right half lies another way than the left: no turn explains both."""
