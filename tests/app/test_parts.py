@@ -245,9 +245,10 @@ class Trouble(WindowTest):
         self.assertTrue(self.window.isVisible())
 
     def test_after_stop_everything_can_be_asked_again(self):
+        self.app.processEvents()
         self.session.replace_all(small_project(), None)
         self.session.go("shape")
-        self.app.processEvents()
+        self.assertTrue(self.session.desk.runs("picture"))  # nothing arrives before events are let in
         self.window.do("stop")
         self.assertFalse(self.session.desk.busy)
         self.assertIn("Press R", self.window.source.error)

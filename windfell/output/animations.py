@@ -63,7 +63,7 @@ def write_webp(path: Path, pictures: Iterator[U8], fps: float) -> None:
             shown[n][0, 0] ^= 8
     first, *others = (Image.fromarray(p) for p in shown)
     first.save(path, "WEBP", save_all=True, append_images=others, duration=durations_ms(len(shown), fps), loop=0,
-               quality=85, method=3)
+               quality=85, method=1)
 
 
 def write_mp4(path: Path, pictures: Iterator[U8], fps: float) -> None:
