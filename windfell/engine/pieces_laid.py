@@ -8,13 +8,14 @@ from dataclasses import replace
 import numpy as np
 
 from windfell.combine.meeting import as_layer_light
-from windfell.engine.stack_subjects import Mover, Subjects
+from windfell.engine.stack_subjects import Mover, Subjects, spread_over
 from windfell.pixels.tiles import scaled_size
 from windfell.recipe.areas import Area, Found
-from windfell.recipe.combining import Layer
+from windfell.recipe.combining import Layer, Rule
 from windfell.recipe.model import FrameSet
 from windfell.recipe.project_file import Masks, mask_name
-from windfell.subjects.conflicts import together
+from windfell.subjects.standing import Standing
+from windfell.subjects.suggesting import Suggest, chosen
 
 
 def piece_mask(mover: Mover, shadow: bool) -> np.ndarray:
@@ -23,17 +24,35 @@ def piece_mask(mover: Mover, shadow: bool) -> np.ndarray:
     return mover.whole_over(size) if shadow else mover.body_over(size)
 
 
-def piece_layer(own: FrameSet, mover: Mover, shadow: bool, beside: Sequence[float] = (1, 1, 1)
-                ) -> tuple[Layer, np.ndarray]:
-    """The layer of a mover, its light matched to the background's (`beside`: what brings that to the plate), and its
-    mask, which the layer names.
+def piece_layer(own: FrameSet, mover: Mover, shadow: bool, beside: Sequence[float] = (1, 1, 1),
+                reach: float | None = None) -> tuple[Layer, Masks]:
+    """The layer of a mover, its light matched to the background's (`beside`: what brings that to the plate), and the
+    masks that the layer names: of the thing and, with its `shadow`, of that, as far as `reach` px of the ground.
     """
-    mask = piece_mask(mover, shadow)
+    size = scaled_size(mover.ground, mover.scale)
+    masks = [mover.body_over(size)]
+    if shadow:
+        masks.append(mover.shadow_over(size) if reach is None else mover.shadow_within(size, reach))
+    masks = [m for n, m in enumerate(masks) if n == 0 or m.any()]
     ev, warmth, tint = as_layer_light(tuple(g / b for g, b in zip(mover.gain, beside, strict=True)))
     name = f"mover {1 + mover.track} of frame {1 + mover.frame}"
-    layer = Layer(frames=(own.used[mover.frame].id,), name=name, area=Area((Found(mask_name(mask)),)), exposure_ev=ev,
-                  warmth=warmth, tint=tint)
-    return layer, mask
+    layer = Layer(frames=(own.used[mover.frame].id,), name=name, area=Area(tuple(Found(mask_name(m)) for m in masks)),
+                  exposure_ev=ev, warmth=warmth, tint=tint)
+    return layer, {mask_name(m): m for m in masks}
+
+
+def ground_layer(own: FrameSet, found: Subjects, place: Standing, choice: int = 0) -> tuple[Layer, Masks]:
+    """The layer of what is the ground where the middle of all frames shows something else, or one choice of several;
+    and its mask.
+    """
+    frames = place.seen[choice].frames
+    mask = spread_over(place.mask, place.box, scaled_size(found.size, found.scale), 1.0)
+    ev, warmth, tint = as_layer_light(tuple(float(v) for v in np.median([found.gain_of(n) for n in frames], axis=0)))
+    words = ", ".join(str(n + 1) for n in frames)
+    name = f"ground by frame{'s' if len(frames) > 1 else ''} {words}"
+    layer = Layer(Rule.MEDIAN, tuple(own.used[n].id for n in frames), name, area=Area((Found(mask_name(mask)),)),
+                  exposure_ev=ev, warmth=warmth, tint=tint)
+    return layer, {mask_name(mask): mask}
 
 
 def with_pieces(own: FrameSet, found: Subjects, chosen: Iterable[int], shadows: bool, base: int | None = None
@@ -48,24 +67,37 @@ def with_pieces(own: FrameSet, found: Subjects, chosen: Iterable[int], shadows: 
         layers.append(Layer(frames=(own.used[base].id,), name=f"base: frame {1 + base}"))
         gains = [m.gain for m in found.movers if m.frame == base]
         beside = tuple(float(v) for v in np.median(gains, axis=0)) if gains else found.gain_of(base)
+    else:
+        for place in found.standing:
+            if place.sure:
+                layer, own_masks = ground_layer(own, found, place)
+                layers.append(layer)
+                masks.update(own_masks)
     for n in sorted(chosen):
         mover = found.movers[n]
         if mover.frame == base:
             continue  # it is seen there already
-        layer, mask = piece_layer(own, mover, shadows, beside)
+        layer, own_masks = piece_layer(own, mover, shadows, beside)
         layers.append(layer)
-        masks[mask_name(mask)] = mask
+        masks.update(own_masks)
     return replace(own, combining=replace(own.combining, layers=tuple(layers))), masks
 
 
-def suggested(found: Subjects, among: Sequence[int], base: int | None = None, shadows: bool = True) -> list[int]:
+def suggested(found: Subjects, among: Sequence[int], base: int | None = None, shadows: bool = True,
+              way: Suggest = Suggest.MOST, number: float = 1.0) -> list[int]:
     """Movers, by index, that can stand together: those of the base first, which are seen anyhow."""
     seen = [i for i in among if found.movers[i].frame == base]
     taken = {j for i in seen for j in found.conflicts_of(i, shadows)}
     left = [i for i in among if i not in seen and i not in taken]
     at = {i: k for k, i in enumerate(left)}
     conflicts = [[at[j] for j in found.conflicts_of(i, shadows) if j in at] for i in left]
-    return sorted(seen + [left[k] for k in together(len(left), conflicts)])
+    if not left:
+        return sorted(seen)
+    own = [found.movers[i] for i in left]
+    middles = np.array([np.array(m.piece.middle) / m.scale for m in own])
+    picked = chosen(way, number, [m.track for m in own], [m.frame for m in own], middles,
+                    float(np.hypot(*found.size)), conflicts)
+    return sorted(seen + [left[k] for k in picked])
 
 
 def tracks_in(found: Subjects, box: tuple[int, int, int, int]) -> set[int]:

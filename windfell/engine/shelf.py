@@ -26,12 +26,12 @@ OUTLINE_STEP = 0.004
 @dataclass(frozen=True)
 class Shown:
     """`picture`: sRGB, dark by its opacity, and that, uint8 (h, w, 4). `outlines`: closed lines (n, 2) in px of the
-    ground. `masks`: the names with its shadow and without.
+    ground. `mask`: the name of the thing's own.
     """
 
     picture: NDArray[np.uint8]
     outlines: tuple[Array, ...]
-    masks: tuple[str, str]
+    mask: str
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ class Shelf:
 
     def named(self, mask: str | None) -> int | None:
         """The mover that holds within a mask, by index."""
-        return next((n for n, s in enumerate(self.shown) if mask in s.masks), None)
+        return next((n for n, s in enumerate(self.shown) if mask == s.mask), None)
 
 
 def shelf_of(stages: PileStages, job: Job) -> Shelf:
@@ -65,8 +65,7 @@ def shelf_of(stages: PileStages, job: Job) -> Shelf:
             x, y, w, h = mover.piece.box
             part = Region(x, y, w, h).shared(whole)
             light = np.nan_to_num(shown(frames[k], part), nan=0.0)
-            names = tuple(mask_name(piece_mask(mover, shadow)) for shadow in (True, False))
-            out[i] = Shown(_tile(light, mover), _outlines(mover), names)
+            out[i] = Shown(_tile(light, mover), _outlines(mover), mask_name(piece_mask(mover, False)))
     return Shelf(found, tuple(out))
 
 

@@ -25,7 +25,7 @@ from windfell.engine.stage import development_key
 from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.tiles import Region, scaled_size
-from windfell.recipe.areas import Area, Found
+from windfell.recipe.areas import Area, Found, Meets
 from windfell.recipe.combining import Layer
 
 F32 = NDArray[np.float32]
@@ -124,16 +124,23 @@ class PileStages(StackStages):
         return below
 
     def _where(self, layer: Layer, scale: float, job: Job) -> Region | None:
-        """The part of the whole picture at a scale beyond which a piece, by its mask, holds nowhere; None if that is
+        """The part of the whole picture at a scale beyond which a piece, by its masks, holds nowhere; None if that is
         not known.
         """
         area = layer.area
-        if area is None or area.inverted or len(area.parts) != 1 or not isinstance(area.parts[0], Found):
+        if area is None or area.inverted or not area.parts or area.parts[0].meets is not Meets.ADD:
             return None
-        mask = self._host.masks.get(area.parts[0].name)
-        if mask is None:
+        names = [p.name if isinstance(p, Found) else None for p in area.parts if p.meets is Meets.ADD]
+        masks = [self._host.masks.get(name) for name in names]
+        if any(m is None for m in masks):
             return None
-        x, y, w, h = self._host.cache.get(key_of("box of a mask", area.parts[0].name), lambda: cv2.boundingRect(mask))
+        mask, boxes = masks[0], [
+            self._host.cache.get(key_of("box of a mask", name), lambda m=m: cv2.boundingRect(m))
+            for name, m in zip(names, masks, strict=True) if m.shape == masks[0].shape]
+        if len(boxes) < len(masks):
+            return None
+        x, y = min(b[0] for b in boxes), min(b[1] for b in boxes)
+        w, h = max(b[0] + b[2] for b in boxes) - x, max(b[1] + b[3] for b in boxes) - y
         width, height = self.whole_at(scale, job)
         kx, ky = width / mask.shape[1], height / mask.shape[0]
         rim = int((abs(area.grow) + 3 * area.feather) * scale + 2 * max(kx, ky, 1) + 2)

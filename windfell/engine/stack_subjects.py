@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -19,6 +19,7 @@ from windfell.subjects.alike import Matched, matched
 from windfell.subjects.conflicts import conflicts_of
 from windfell.subjects.differing import difference, noise_of, rooted
 from windfell.subjects.pieces import Box, Piece, pieces_of
+from windfell.subjects.standing import Standing, amended, standing
 from windfell.subjects.tracks import tracks_of
 
 F32 = NDArray[np.float32]
@@ -61,23 +62,36 @@ class Mover:
         """With its shadow."""
         return self._over(size, cv2.max(self.piece.matte, self.piece.shadow))
 
+    def shadow_within(self, size: tuple[int, int], reach: float) -> U8:
+        """Its shadow and spilled light as far as `reach` px of the ground from the thing, passing over at the end."""
+        shadow = self.shadow_over(size)
+        k = size[0] / self.ground[0]
+        far = cv2.distanceTransform((self.body_over(size) < 128).astype(np.uint8), cv2.DIST_L2, 5)
+        soft = max(1.0, 0.25 * reach * k)
+        kept = np.clip((reach * k - far) / soft + 0.5, 0, 1)
+        return np.rint(shadow * kept).astype(np.uint8)
+
     def _over(self, size: tuple[int, int], matte: U8) -> U8:
-        out = np.zeros((size[1], size[0]), np.uint8)
-        k = size[0] / self.ground[0] / self.scale
-        x, y, w, h = (round(v * k) for v in self.piece.box)
-        w, h = max(1, w), max(1, h)
-        left, top = min(x, size[0] - 1), min(y, size[1] - 1)
-        wide, high = min(w, size[0] - left), min(h, size[1] - top)
-        own = cv2.resize(matte, (w, h), interpolation=cv2.INTER_LINEAR)  # cubic steps would ring
-        out[top : top + high, left : left + wide] = own[:high, :wide]
-        return out
+        return spread_over(matte, self.piece.box, size, size[0] / self.ground[0] / self.scale)
+
+
+def spread_over(matte: U8, box: Box, size: tuple[int, int], k: float) -> U8:
+    """A matte over a box (x, y, width, height) as one of a picture of `size` (w, h), `k` times as large."""
+    out = np.zeros((size[1], size[0]), np.uint8)
+    x, y, w, h = (round(v * k) for v in box)
+    w, h = max(1, w), max(1, h)
+    left, top = min(x, size[0] - 1), min(y, size[1] - 1)
+    wide, high = min(w, size[0] - left), min(h, size[1] - top)
+    own = cv2.resize(matte, (w, h), interpolation=cv2.INTER_LINEAR)  # cubic steps would ring
+    out[top : top + high, left : left + wide] = own[:high, :wide]
+    return out
 
 
 @dataclass(frozen=True)
 class Subjects:
     """All movers, frame by frame; of each the others, by index, whose place it shares, with shadows and without; the
     frames (of those in use) left out and why; the whole picture's size (w, h); what brings each frame's light to the
-    plate's.
+    plate's; the places where the middle of all frames shows what stands there, or cannot tell, at `scale`.
     """
 
     movers: tuple[Mover, ...]
@@ -86,6 +100,8 @@ class Subjects:
     dropped: tuple[tuple[int, str], ...]
     size: tuple[int, int]
     gains: tuple[tuple[int, tuple[float, float, float]], ...] = ()
+    standing: tuple[Standing, ...] = ()
+    scale: float = 1.0
 
     def conflicts_of(self, n: int, shadows: bool = True) -> tuple[int, ...]:
         return (self.conflicts if shadows else self.bare_conflicts)[n]
@@ -119,10 +135,23 @@ def _find(stages: PileStages, job: Job) -> Subjects:
     kept.sort(key=lambda k: k[0])
     root = rooted(plate)
     noise = noise_of([rooted(light) for _, light, _, _ in kept], rooted(_plate_again(kept, plate)))
-    by_frame: list[tuple[int, F32, F32, list[Piece]]] = []
-    for n, light, where, own in job.over(kept, "finding what moves"):
+
+    def look(one: tuple, root: F32, plate: F32) -> list[Piece]:
+        _, light, where, _ = one
         off = difference(rooted(light), root, noise, moved) * cv2.erode(where.astype(np.float32), np.ones((5, 5)))
-        by_frame.append((n, light, own, pieces_of(light, plate, off, noise)))
+        return pieces_of(light, plate, off, noise)
+
+    pieces = list(job.map(lambda one: look(one, root, plate), kept, "finding what moves"))
+    lit = [light for _, light, _, _ in kept]
+    stood = standing(lit, pieces, plate)
+    if any(s.sure for s in stood):
+        for s in stood:
+            plate = amended(plate, s, lit) if s.sure else plate
+        root = rooted(plate)
+        pieces = list(job.map(lambda one: look(one, root, plate), kept, "finding what moves"))
+    by_frame = [(n, light, own, found) for (n, light, _, own), found in zip(kept, pieces, strict=True)]
+    stood = [replace(s, seen=tuple(replace(o, frames=tuple(kept[k][0] for k in o.frames)) for o in s.seen))
+             for s in stood]
     height, width = plate.shape[:2]
     tracks = tracks_of([found for *_, found in by_frame], float(np.hypot(width, height)))
     movers = tuple(
@@ -131,7 +160,7 @@ def _find(stages: PileStages, job: Job) -> Subjects:
     both = [conflicts_of([(m.frame, m.piece) for m in movers], with_shadows) for with_shadows in (True, False)]
     conflicts, bare = (tuple(tuple(c) for c in found) for found in both)
     return Subjects(movers, conflicts, bare, tuple(sorted(dropped)), size,
-                    tuple((n, m.gain) for n, m in zip(numbers, made, strict=True)))
+                    tuple((n, m.gain) for n, m in zip(numbers, made, strict=True)), tuple(stood), scale)
 
 
 def clean_plate(planes: Sequence[F32]) -> F32:

@@ -6,14 +6,14 @@ from collections.abc import Collection, Sequence
 from dataclasses import replace
 
 from windfell.recipe.areas import Found
-from windfell.recipe.combining import Combining, Layer, Over
+from windfell.recipe.combining import Combining, Layer, Over, Rule
 from windfell.recipe.edits import Edit
 from windfell.recipe.model import FrameSet, Project
 
 
 def mask_of(layer: Layer) -> str | None:
     """The name of the mask within which a piece holds; None for a layer that is no piece."""
-    if len(layer.frames) != 1 or layer.area is None:
+    if len(layer.frames) != 1 or layer.area is None or layer.rule is Rule.MEDIAN:
         return None
     return next((p.name for p in layer.area.parts if isinstance(p, Found)), None)
 

@@ -6,6 +6,7 @@ All is judged on the root of the light, on which noise is about the same everywh
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -16,6 +17,7 @@ from windfell.pixels.channels import most_of
 F32 = NDArray[np.float32]
 
 LEAST_NOISE = np.float32(0.0045)
+LEAST_OF_TWO, TWO_THINGS = 6, 0.4
 SPREAD_OF_MAD = np.float32(1.4826)
 POOL = 9
 CALM_SIGMA = 0.8
@@ -31,11 +33,41 @@ def rooted(light: F32) -> F32:
 
 def noise_of(roots: Sequence[F32], plate: F32) -> F32:
     """How far frames that show the plate lie from it, (h, w, 3): the median of the distances, never less than what
-    neighbours have; of grass that sways it is large, of what stands still small.
+    neighbours have; of grass that sways it is large, of what stands still small. Where frames show two things, each
+    for long, it is that of either by itself.
     """
     distances = np.median(np.stack([cv2.absdiff(r, plate) for r in roots]), axis=0).astype(np.float32)
     pooled = cv2.blur(distances, (POOL, POOL), borderType=cv2.BORDER_REFLECT_101)
-    return np.maximum(np.maximum(distances, pooled) * SPREAD_OF_MAD, LEAST_NOISE)
+    noise = np.maximum(distances, pooled) * SPREAD_OF_MAD
+    if len(roots) >= LEAST_OF_TWO:
+        h, w = plate.shape[:2]
+        own = cv2.blur(spread_of_one([r[::2, ::2] for r in roots]), (POOL // 2, POOL // 2))
+        own = cv2.resize(own, (w, h), interpolation=cv2.INTER_LINEAR)
+        noise = np.where(own < TWO_THINGS * pooled * SPREAD_OF_MAD, own, noise)
+    return np.maximum(noise, LEAST_NOISE)
+
+
+def spread_of_one(planes: Sequence[F32]) -> F32:
+    """The standard deviation at each spot by the shortest stretch of values that holds two fifths of the planes
+    (after the shorth, Rousseeuw & Leroy 1988); what the others show there does not matter.
+    """
+    most = _most_of(len(planes))
+    return _stretch(np.stack(planes), most) * np.float32(_of_normal(len(planes)))
+
+
+def _most_of(count: int) -> int:
+    return max(3, int(0.4 * count))
+
+
+def _stretch(values: NDArray, most: int) -> NDArray:
+    ordered = np.sort(values, axis=0)
+    return (ordered[most - 1 :] - ordered[: len(ordered) - most + 1]).min(axis=0)
+
+
+@lru_cache
+def _of_normal(count: int) -> float:
+    """What takes the stretch to a standard deviation, of normal noise in so few planes: by simulation."""
+    return 1 / float(_stretch(np.random.default_rng(0).standard_normal((count, 4000)), _most_of(count)).mean())
 
 
 def difference(root: F32, plate: F32, noise: F32, moved: bool) -> F32:
