@@ -1,6 +1,7 @@
 """Subjects in the real window: the shelf, pieces taken and left, what stands behind them, the moving picture."""
 
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -9,8 +10,75 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtTest import QTest
 
 from tests.app.test_areas import Drawing
-from windfell.recipe import pieces
-from windfell.recipe.areas import Stroke
+from tests.core.test_standing import panels, with_stay
+from tests.core.test_subjects import series
+from tests.support import write_picture
+from windfell.app.stations.subjects_over import place_on_view
+from windfell.engine.pieces_laid import suggested
+from windfell.recipe import pieces, pile
+from windfell.recipe.areas import Meets, Stroke
+from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.edits import Edit
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
+from windfell.recipe.outline import Crop
+from windfell.subjects.suggesting import Suggest
+
+
+class Plates(Drawing):
+    """Something stands in many frames, or in half of them."""
+
+    def open_frames(self, frames) -> None:
+        paths = [write_picture(Path(self._home.name) / f"f{n}.png", f) for n, f in enumerate(frames)]
+        own = FrameSet("s", "Stay", Kind.STACK, tuple(frame_from_path(p) for p in paths),
+                       combining=Combining(Rule.MEDIAN))
+        self.session.replace_all(Project((own,)), None)
+        self.session.go("subjects")
+        self.settle()
+        self.station = self.window.stations["subjects"]
+
+    @property
+    def layers(self):
+        return self.session.frame_set.combining.layers
+
+    def test_the_ground_is_laid_over_what_the_plate_shows_by_one_press(self):
+        self.open_frames(series(with_stay(5, 8))[0])
+        mend = self.station.controls_of.mend
+        self.assertTrue(mend.isEnabled())
+        self.assertIn("stands for long", self.station.controls_of.words.text())
+        self.station.deeds.turn(0)
+        self.click(mend)
+        self.assertTrue(pieces.is_ground(self.layers[0]))
+        self.assertEqual(self.station.taken, [0])
+        self.assertFalse(mend.isEnabled())
+        self.settle()
+        self.window.do("undo")
+        self.assertEqual(len(self.layers), 1)
+
+    def test_where_it_cannot_be_told_the_sign_goes_through_the_choices(self):
+        self.open_frames(panels())
+        self.assertFalse(self.station.controls_of.mend.isEnabled())
+        rect = self.window.view.picture_rect()
+        found = self.station.shelf.found
+        sign = place_on_view(found, found.standing[0].box, rect)[1].toPoint()
+        seen = []
+        for _ in range(3):
+            QTest.mouseClick(self.window.view, Qt.MouseButton.LeftButton, pos=sign)
+            seen.append([x.frames for x in self.layers])
+        frames = [f.id for f in self.session.frame_set.used]
+        self.assertEqual({s[0] for s in seen[:2]}, {tuple(frames[0::2]), tuple(frames[1::2])})
+        self.assertEqual(seen[2], [])
+        self.settle()
+
+    def test_a_boxed_subject_is_followed_and_the_frames_without_it_are_said_and_dropped(self):
+        self.open_frames(series([[(30 + 36 * n, 120, 0)] if n not in (3, 4) else [] for n in range(8)])[0])
+        w, h = self.station.shelf.found.size
+        self.click(self.station.controls_of.follow)
+        self.station.box.drawn.emit(QRectF(5 / w, 50 / h, 60 / w, 80 / h))
+        self.assertEqual(len(self.station.offered), 6)
+        self.assertIn("not found in frames 4, 5", self.station.controls_of.words.text())
+        self.click(self.station.controls_of.drop)
+        self.assertEqual([f.on for f in self.session.frame_set.frames], [n not in (3, 4) for n in range(8)])
+        self.settle()
 
 
 class SubjectsStation(Drawing):
@@ -51,14 +119,14 @@ class SubjectsStation(Drawing):
         self.assertEqual(self.session.project, before)
 
     def test_suggested_pieces_have_no_conflicts_and_can_all_be_left(self):
-        self.click(self.station.suggest)
+        self.click(self.station.controls_of.suggest)
         taken = self.station.taken
         self.assertGreater(len(taken), 5)
         self.assertFalse(any(j in taken for i in taken for j in self.station.shelf.found.conflicts_of(i)))
-        self.click(self.station.all)
+        self.click(self.station.controls_of.all)
         self.assertEqual(len(self.station.taken), len(self.movers))
-        self.assertIn("share", self.station.words.text())
-        self.click(self.station.none)
+        self.assertIn("share", self.station.controls_of.words.text())
+        self.click(self.station.controls_of.none)
         self.assertEqual(self.station.taken, [])
 
     def test_a_press_on_the_picture_drops_the_piece_there(self):
@@ -74,11 +142,12 @@ class SubjectsStation(Drawing):
     def test_shadows_order_and_what_lies_behind(self):
         self.press_tile(1)
         self.press_tile(4)
-        whole = [pieces.mask_of(x) for x in self.layers]
-        self.click(self.station.shadows)
+        whole = [x.area for x in self.layers]
+        self.click(self.station.controls_of.shadows)
         self.assertEqual(sorted(self.station.taken), [1, 4])
-        bare = [pieces.mask_of(x) for x in self.layers]
-        self.assertFalse(set(bare) & set(whole))
+        bare = [x.area for x in self.layers]
+        self.assertEqual([len(a.parts) for a in whole], [2, 2])
+        self.assertEqual([a.parts for a in bare], [a.parts[:1] for a in whole])
         self.station.view.hold(self.station.taken[0])
         first = self.station.taken[0]
         self.click(self.station.front)
@@ -86,25 +155,112 @@ class SubjectsStation(Drawing):
         self.click(self.station.behind)
         self.assertEqual(self.station.taken[0], first)
         frame = self.session.frame_set.frames[4].id
-        self.station.base.setCurrentIndex(self.station.base.findData(frame))
-        self.station.base.activated.emit(self.station.base.currentIndex())
+        self.station.controls_of.base.setCurrentIndex(self.station.controls_of.base.findData(frame))
+        self.station.controls_of.base.activated.emit(self.station.controls_of.base.currentIndex())
         self.assertEqual(pieces.base_of(self.session.frame_set), frame)
         self.assertEqual(sorted(self.station.taken), [1, 4])
         self.settle()
-        self.station.base.activated.emit(0)
+        self.station.controls_of.base.activated.emit(0)
         self.assertIsNone(pieces.base_of(self.session.frame_set))
         self.assertEqual(len(self.layers), 2)
 
     def test_a_box_leaves_one_track_on_the_shelf(self):
         x, y, w, h = self.movers[0].body_box
         wide, high = self.station.shelf.found.size
-        self.click(self.station.follow)
+        self.click(self.station.controls_of.follow)
         self.station.box.drawn.emit(QRectF((x - 2) / wide, (y - 2) / high, (w + 4) / wide, (h + 4) / high))
         self.assertEqual({t.track for t in self.station.view.tiles}, {self.movers[0].track})
-        self.click(self.station.all)
+        self.click(self.station.controls_of.all)
         self.assertEqual({self.movers[n].track for n in self.station.taken}, {self.movers[0].track})
-        self.click(self.station.follow)
+        self.click(self.station.controls_of.follow)
         self.assertEqual(len(self.station.view.tiles), len(self.movers))
+
+    def test_a_shadow_reaches_as_far_as_the_ruler_says_and_all_else_about_the_piece_stays(self):
+        self.press_tile(1)
+        self.press_tile(4)
+        self.click(self.station.behind)  # the fourth, in hand, below the first
+        order = self.station.taken
+        own = self.session.frame_set
+        at = next(n for n, x in enumerate(self.layers) if pieces.mask_of(x) == self.station.shelf.shown[1].mask)
+        painted = replace(self.layers[at].area, parts=(*self.layers[at].area.parts, Stroke(((50.0, 50.0),), 9.0)))
+        self.session.edit(Edit("paint", pile.with_layer_area(self.session.project, own.id, at, painted)))
+        masks = self.session.engine.masks
+        before = masks[self.layers[at].area.parts[1].name]
+        steps = self.session.project
+        self.station.controls_of.reach._line._move_to(30.0)
+        self.station.controls_of.reach._line._move_to(15.0)
+        area = self.layers[at].area
+        self.assertEqual((self.station.taken, area.parts[2]), (order, painted.parts[2]))
+        self.assertLess(masks[area.parts[1].name].astype(int).sum(), 0.95 * before.astype(int).sum())
+        self.window.do("undo")
+        self.assertEqual(self.session.project, steps)
+
+    def test_each_way_of_suggesting_takes_what_it_says(self):
+        c = self.station.controls_of
+        c.way.setCurrentIndex(c.way.findData(Suggest.NTH))
+        c.way.activated.emit(c.way.currentIndex())
+        self.assertFalse(c.numbers[Suggest.NTH].isHidden())
+        self.assertTrue(c.numbers[Suggest.EVEN].isHidden())
+        c.numbers[Suggest.NTH]._line._move_to(3.0)
+        self.click(c.suggest)
+        taken = self.station.taken
+        self.assertEqual(taken, suggested(self.station.shelf.found, self.station.offered, None, True, Suggest.NTH, 3))
+        by_track = {}
+        for n in taken:
+            by_track.setdefault(self.movers[n].track, []).append(self.movers[n].frame)
+        self.assertTrue(any(len(frames) > 1 for frames in by_track.values()))
+
+    def test_conflicts_are_listed_and_each_way_solves_them(self):
+        found, page = self.station.shelf.found, self.station.conflicts
+        one = next(n for n in range(len(self.movers)) if found.conflicts_of(n))
+        other = found.conflicts_of(one)[0]
+        self.press_tile(one)
+        self.press_tile(other)
+        self.station.open_view("conflicts")
+        pair = tuple(sorted((one, other)))
+        self.assertEqual(page.pairs, [pair])
+        page.list.setCurrentRow(0)
+        page.buttons["first"].click()
+        self.assertEqual(self.station.taken[-1], pair[0])
+        page.buttons["second"].click()
+        self.assertEqual(self.station.taken[-1], pair[1])
+        page.buttons["cut"].click()
+        self.settle()
+        self.assertEqual(page.pairs, [])
+        sides = [x.area.parts[-1] for x in self.layers]
+        self.assertTrue(all(p.meets is Meets.BOTH and p.name in self.session.engine.masks for p in sides))
+        self.assertEqual(sorted(self.station.taken), list(pair))
+        self.window.do("undo")
+        self.assertEqual(page.pairs, [pair])
+        page.buttons["drop first"].click()
+        self.assertEqual(self.station.taken, [pair[1]])
+        self.assertFalse(page.buttons["cut"].isEnabled())
+
+    def test_frames_the_plate_and_the_picture_are_seen_against_each_other(self):
+        view, station = self.window.view, self.station
+        self.press_tile(2)
+        frame = self.session.frame_set.frames[3].id
+        station.see.setCurrentIndex(station.see.findData(frame))
+        station.see.activated.emit(station.see.currentIndex())
+        self.settle()
+        seen = self.window.source.shown.project.set("still")
+        self.assertEqual([x.frames for x in seen.combining.layers], [(frame,)])
+        station.see.setCurrentIndex(0)
+        station.see.activated.emit(0)
+        self.window.do("compare_difference")
+        self.settle()
+        self.assertEqual((view.compare, view.tags), ("difference", ("the plate", "the picture")))
+        self.assertEqual(self.window.before.shown.project.set("still").combining.layers, ())
+        shot = view.grab().toImage()
+        m, (w, h) = self.movers[2], station.shelf.found.size
+        rect = view.picture_rect()
+        x, y, wide, high = m.body_box
+        inside, beside = (max(max(shot.pixelColor(
+            int(rect.x() + (x + wide * i / 8 + far) / w * rect.width()),
+            int(rect.y() + (y + high * j / 8) / h * rect.height())).getRgb()[:3])
+            for i in range(9) for j in range(9)) for far in (0, (3 if x < w / 2 else -3) * wide))
+        self.assertGreater(inside, 60)
+        self.assertLess(beside, 30)
 
     def test_what_was_missed_is_painted_on_its_frame(self):
         self.session.select_frame(self.session.frame_set.frames[2].id)
@@ -154,6 +310,27 @@ class SubjectsStation(Drawing):
             self.session.said.connect(lambda words, *_: said.append(words))
             page.write_to(Path(folder) / "m.avi")
             self.assertIn("ending", said[-1])
+
+    def test_the_moving_picture_gathers_light_and_is_cut_as_the_picture_is(self):
+        page = self.station.animating
+        self.station.open_view("animate")
+        page.way.press("lights")
+        self.session.change("outline.crop", Crop(25.0, 0.0, 50.0, 100.0), True)
+        page.cropped.click()
+        page.width_px._line._move_to(200.0)
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "m.gif"
+            page.write_to(place)
+            self.settle()
+            w, h = self.station.shelf.found.size
+            with Image.open(place) as shown:
+                self.assertEqual(shown.width, 200)
+                self.assertLess(abs(shown.height - 200 * h / (w / 2)), 2)
+                first = np.asarray(shown.convert("L")).astype(int)
+                shown.seek(shown.n_frames - 1)
+                last = np.asarray(shown.convert("L")).astype(int)
+        self.assertGreater((last - first).mean(), 0)
+        self.assertGreater((last >= first - 12).mean(), 0.98)
 
     def test_the_best_of_a_group_is_laid_in_and_another_takes_its_place(self):
         best = self.station.best

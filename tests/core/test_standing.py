@@ -1,12 +1,15 @@
 """What stands in many frames is told from the ground; pieces parted, suggested, their shadows shortened."""
 
+import json
 import unittest
 from dataclasses import replace
 
 import numpy as np
 
 from tests.core.test_subjects import SHAPE, Series, ground, series
+from windfell.cli.main import main
 from windfell.engine.cut_between import sides_of
+from windfell.engine.following import followed
 from windfell.engine.pieces_laid import ground_layer, piece_layer, suggested, with_pieces
 from windfell.engine.stack_subjects import found_subjects
 from windfell.job import Job
@@ -22,6 +25,17 @@ STAYS = (150, 130, 0)
 def with_stay(count: int, of: int) -> list:
     """Places of one that stands in the first `count` frames, while another walks."""
     return [([STAYS] if n < count else []) + [(24 + 30 * n, 196, 1)] for n in range(of)]
+
+
+def panels() -> list[np.ndarray]:
+    """Frames with one of two panels of one size, unlike in colour alone, in turn: either may be the ground."""
+    frames, rng = [], np.random.default_rng(3)
+    for n in range(8):
+        light = ground(1)
+        light[80:140, 120:180] = (0.5, 0.1, 0.08) if n % 2 else (0.08, 0.12, 0.5)
+        light += 0.003 * rng.standard_normal(light.shape).astype(np.float32)
+        frames.append(np.rint(255 * srgb_encoded(np.clip(light, 0, 1))).astype(np.uint8))
+    return frames
 
 
 def clean_light() -> np.ndarray:
@@ -58,15 +72,7 @@ class Standing(Series):
             self.assertEqual(found.standing, ())
 
     def test_what_cannot_be_told_is_said_with_its_candidates(self):
-        """Two panels of one size, unlike in colour alone, each in half of the frames: either may be the ground."""
-        frames = []
-        rng = np.random.default_rng(3)
-        for n in range(8):
-            light = ground(1)
-            light[80:140, 120:180] = (0.5, 0.1, 0.08) if n % 2 else (0.08, 0.12, 0.5)
-            light += 0.003 * rng.standard_normal(light.shape).astype(np.float32)
-            frames.append(np.rint(255 * srgb_encoded(np.clip(light, 0, 1))).astype(np.uint8))
-        stages, project = self.stages(frames)
+        stages, project = self.stages(panels())
         found = found_subjects(stages, Job())
         self.assertEqual([s.sure for s in found.standing], [False])
         seen = found.standing[0].seen
@@ -113,6 +119,31 @@ class PiecesApart(Series):
         self.assertEqual(pieces.mask_of(bare), pieces.mask_of(layer))
         again = replace(layer, area=replace(layer.area, parts=(*layer.area.parts, Found("x", meets=Meets.BOTH))))
         self.assertEqual(pieces.mask_of(again), pieces.mask_of(layer))
+
+
+class Following(Series):
+    def test_the_same_thing_is_followed_over_a_gap_that_breaks_its_track_and_no_other_is(self):
+        places = [[(30 + 30 * n, 120, 0)] if n not in (3, 4, 5) else [] for n in range(9)]
+        for n in (0, 2, 4, 6, 8):
+            places[n] = [*places[n], (290 - 28 * n, 195, 1)]
+        found = self.found(series(places)[0])
+        self.assertGreater(len({m.track for m in found.movers}), 2)
+        boxed = followed(found, (5, 50, 60, 80))
+        colours = {m.piece.colour[0] > m.piece.colour[2] for m in (found.movers[i] for i in boxed.movers)}
+        self.assertEqual(colours, {True})
+        self.assertEqual([found.movers[i].frame for i in boxed.movers], [0, 1, 2, 6, 7, 8])
+        self.assertEqual(boxed.lost, (3, 4, 5))
+        self.assertEqual(followed(found, (300, 5, 10, 10)).movers, ())
+
+    def test_the_command_line_names_the_frames_without_the_boxed_one(self):
+        frames, _ = series([[(30 + 36 * n, 120, 0)] if n != 3 else [] for n in range(7)])
+        out, report = self.folder / "o.png", self.folder / "r.json"
+        code = main(["subjects", *self.files(frames), "--out", str(out), "--box", "5,50,60,80", "--report",
+                     str(report)])
+        self.assertEqual(code, 0)
+        told = json.loads(report.read_text())
+        self.assertEqual(told["dropped"], [{"frame": 3, "reason": "the boxed subject was not found in it"}])
+        self.assertEqual([m["frame"] for m in told["movers"]], [0, 1, 2, 4, 5, 6])
 
 
 class Suggesting(unittest.TestCase):

@@ -15,7 +15,8 @@ from tests.support import engine, project_of, write_picture
 from windfell.cli.main import main
 from windfell.combine.meeting import as_layer_light, own_gain
 from windfell.engine.best_of import appearances, best_layer
-from windfell.engine.pieces_laid import suggested, tracks_in, with_pieces
+from windfell.engine.following import followed
+from windfell.engine.pieces_laid import suggested, with_pieces
 from windfell.engine.stack_subjects import found_subjects
 from windfell.job import Job
 from windfell.output.animations import durations_ms
@@ -175,7 +176,8 @@ class Finding(Series):
         chosen = suggested(found, range(5))
         self.assertTrue({3, 4} <= set(chosen))
         self.assertFalse(any(j in chosen for i in chosen for j in found.conflicts[i]))
-        self.assertEqual(len(tracks_in(found, (180, 50, 50, 90))), 1)
+        boxed = followed(found, (180, 50, 50, 90))
+        self.assertEqual(len({found.movers[i].track for i in boxed.movers}), 1)
         # what the base shows is seen anyhow: what meets it gives way, and it is laid in once
         over = suggested(found, range(5), 1)
         self.assertIn(1, over)

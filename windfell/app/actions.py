@@ -46,6 +46,7 @@ ACTIONS = (
     ActionSpec("compare_divide", "Compare: divide", "Picture", ("D",), "set"),
     ActionSpec("compare_blink", "Compare: blink", "Picture", ("K",), "set"),
     ActionSpec("compare_ghost", "Compare: ghost", "Picture", ("H",), "set"),
+    ActionSpec("compare_difference", "Compare: difference", "Picture", ("Shift+K",), "set"),
     ActionSpec("look_around", "Look around inside the panorama", "Picture", ("Q",), "set",
                ("shape", "join")),
     ActionSpec("fold_frames", "Fold the frames column", "Picture", ("F4",)),

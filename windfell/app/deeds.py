@@ -158,8 +158,15 @@ class Deeds:
     def on_compare_ghost(self) -> None:
         self._toggle_compare("ghost")
 
+    def on_compare_difference(self) -> None:
+        self._toggle_compare("difference")
+
     def _toggle_compare(self, mode: str) -> None:
         self.view.set_compare("off" if self.view.compare == mode else mode)
+        against = self.window.station.held_against(self.session.project)
+        if against is not None:
+            self.session.say(f"Compare: {self.view.compare}. {' against '.join(reversed(against[1]))}.")
+            return
         panorama = self.session.frame_set.kind is Kind.PANORAMA
         before = "frames laid side by side without joining" if panorama else "the reference frame alone"
         self.session.say(f"Compare: {self.view.compare}. Before is {before}.")

@@ -170,11 +170,11 @@ def _show(app: QApplication, window: Window, what: str) -> None:
     elif session.station == "subjects":
         subjects = window.stations["subjects"]
         if what == "shelf":
-            subjects.take_suggested()
+            subjects.deeds.take_suggested()
             subjects.view.hold(subjects.offered[4])
             return
         subjects.open_view("best")
-        subjects.put_behind(own.frames[0].id)
+        subjects.deeds.put_behind(own.frames[0].id)
         subjects.box.drawn.emit(QRectF(0.17, 0.42, 0.1, 0.22))
         settle(app, window)
         subjects.best.lay(3)

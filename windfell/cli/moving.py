@@ -21,8 +21,9 @@ from windfell.engine.animated import animated
 from windfell.engine.core import Engine
 from windfell.engine.export import check_place, export, make_folder, refuse_frames
 from windfell.engine.folders import cache_folder
+from windfell.engine.following import followed
 from windfell.engine.instants import chosen_times
-from windfell.engine.pieces_laid import suggested, tracks_in, with_pieces
+from windfell.engine.pieces_laid import suggested, with_pieces
 from windfell.engine.stack_pile import PileStages
 from windfell.engine.stack_subjects import Subjects, found_subjects
 from windfell.errors import BadRequest, CannotJoin
@@ -56,18 +57,19 @@ def run_subjects(options: Namespace, job: Job) -> None:
     stages = engine.stages(Project((own,)), own.id)
     found = found_subjects(stages, job)
     registered = time.monotonic() - start
-    among = list(range(len(found.movers)))
+    among, gone = list(range(len(found.movers))), {n for n, _ in found.dropped}
     if options.box:
-        tracks = tracks_in(found, options.box)
-        among = [i for i in among if found.movers[i].track in tracks]
+        boxed = followed(found, options.box)
+        among = list(boxed.movers)
         if not among:
             raise BadRequest("Nothing that moves was found in the box {},{},{},{}.".format(*options.box))
+        lost = [(n, "the boxed subject was not found in it") for n in boxed.lost]
+        found = replace(found, dropped=tuple(sorted([*found.dropped, *lost])))
     used = suggested(found, among, base, options.shadows == "on") if wanted is None else [
         i for i in among if found.movers[i].frame + 1 in wanted or found.movers[i].frame == base]
-    dropped = {n for n, _ in found.dropped}
     made, masks = with_pieces(own, found, used, options.shadows == "on", base)
-    if dropped:
-        made = replace(made, frames=tuple(replace(f, on=n not in dropped or n == base)
+    if gone:
+        made = replace(made, frames=tuple(replace(f, on=n not in gone or n == base)
                                           for n, f in enumerate(made.frames)))
     engine.masks = {**engine.masks, **masks}
     written = export(engine, Project((made,)), made.id, out, job)

@@ -60,7 +60,8 @@ def add_animate(p: ArgumentParser) -> None:
     p.add_argument("frames", nargs="+", metavar="FRAME|VIDEO")
     p.add_argument("--out", required=True, metavar="FILE", help=", ".join(SUFFIXES))
     p.add_argument("--way", choices=[str(w) for w in Way], default="series",
-                   help="the frames, aligned; the background with each frame's movers; with those before, fading")
+                   help="the frames, aligned; the background with each frame's movers; with those before, fading; "
+                        "the light so far gathered")
     p.add_argument("--fps", type=rate, default=None, metavar="N", help=f"pictures a second; {FPS:g} if not given")
     p.add_argument("--trail", type=int, default=4, metavar="N", help="of so many frames before movers are still seen")
     p.add_argument("--width", type=int, default=None, metavar="PX",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -11,21 +12,40 @@ from numpy.typing import NDArray
 from windfell.engine.stack_pile import PileStages
 from windfell.engine.stack_subjects import Mover, clean_plate, found_subjects
 from windfell.job import Job
-from windfell.pixels.colour import to_view
+from windfell.pixels.colour import luminance, to_view
 from windfell.recipe.animation import Plan, Way
+from windfell.shape.stack_cut import StackCut
 
 F32 = NDArray[np.float32]
 U8 = NDArray[np.uint8]
 
 
-def animation_size(stages: PileStages, width: int, job: Job) -> tuple[int, int]:
-    """(width, height): the height by the frames' shape."""
+def animation_size(stages: PileStages, width: int, job: Job, cut: StackCut | None = None) -> tuple[int, int]:
+    """(width, height): the height by the frames' shape, or by that of the part of them that is shown."""
+    shown = cut.size if cut is not None else stages.whole_size(job)
+    return width, max(1, round(width * shown[1] / shown[0]))
+
+
+def animated(stages: PileStages, plan: Plan, job: Job, cut: StackCut | None = None) -> Iterator[U8]:
+    """One picture (h, w, 3), sRGB, for each frame that has a place, in their order; `cut`: the part that is shown."""
     whole = stages.whole_size(job)
-    return width, max(1, round(width * whole[1] / whole[0]))
+    width, height = animation_size(stages, plan.width, job, cut)
+    if cut is None or cut.plain:
+        # larger than the frames are they are made only at the end
+        for picture in _whole(stages, replace(plan, width=min(width, whole[0])), job):
+            larger = picture.shape[:2] != (height, width)
+            yield cv2.resize(picture, (width, height), interpolation=cv2.INTER_CUBIC) if larger else picture
+        return
+    inner = replace(plan, width=max(1, min(whole[0], round(width * whole[0] / cut.size[0]))))
+    scale = inner.width / whole[0]
+    y, x = np.mgrid[:height, :width].astype(np.float64)
+    full = np.stack([(x + 0.5) * cut.size[0] / width - 0.5, (y + 0.5) * cut.size[1] / height - 0.5], -1)
+    at = ((cut.onto_reference(1.0)(full) + 0.5) * scale - 0.5).astype(np.float32)
+    for picture in _whole(stages, inner, job):
+        yield cv2.remap(picture, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
 
 
-def animated(stages: PileStages, plan: Plan, job: Job) -> Iterator[U8]:
-    """One picture (h, w, 3), sRGB, for each frame that has a place, in their order."""
+def _whole(stages: PileStages, plan: Plan, job: Job) -> Iterator[U8]:
     width, height = animation_size(stages, plan.width, job)
     planes, numbers = _planes(stages, width, height, job)
     order = sorted(range(len(numbers)), key=lambda k: numbers[k])
@@ -34,6 +54,14 @@ def animated(stages: PileStages, plan: Plan, job: Job) -> Iterator[U8]:
     if plan.way is Way.SERIES:
         for k in job.over(order, "drawing pictures"):
             yield to_view(np.ascontiguousarray(np.where(np.isnan(planes[k]), plate, planes[k]), np.float32))
+        return
+    if plan.way is Way.LIGHTS:
+        gathered = plate.copy()
+        for k in job.over(order, "drawing pictures"):
+            # by luminance, so that colours of lights stay true
+            brighter = luminance(clean[k]) > luminance(gathered)
+            cv2.copyTo(clean[k], brighter.astype(np.uint8), gathered)
+            yield to_view(gathered)
         return
     found = found_subjects(stages, job)
     light = {numbers[k]: clean[k] for k in order}

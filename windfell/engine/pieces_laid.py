@@ -30,15 +30,20 @@ def piece_layer(own: FrameSet, mover: Mover, shadow: bool, beside: Sequence[floa
     masks that the layer names: of the thing and, with its `shadow`, of that, as far as `reach` px of the ground.
     """
     size = scaled_size(mover.ground, mover.scale)
-    masks = [mover.body_over(size)]
-    if shadow:
-        masks.append(mover.shadow_over(size) if reach is None else mover.shadow_within(size, reach))
-    masks = [m for n, m in enumerate(masks) if n == 0 or m.any()]
+    cast = shadow_mask(mover, reach) if shadow else None
+    masks = [mover.body_over(size)] if cast is None else [mover.body_over(size), cast]
     ev, warmth, tint = as_layer_light(tuple(g / b for g, b in zip(mover.gain, beside, strict=True)))
     name = f"mover {1 + mover.track} of frame {1 + mover.frame}"
     layer = Layer(frames=(own.used[mover.frame].id,), name=name, area=Area(tuple(Found(mask_name(m)) for m in masks)),
                   exposure_ev=ev, warmth=warmth, tint=tint)
     return layer, {mask_name(m): m for m in masks}
+
+
+def shadow_mask(mover: Mover, reach: float | None = None) -> np.ndarray | None:
+    """Where its shadow holds, as far as `reach` px of the ground, uint8 over all of that; None where it has none."""
+    size = scaled_size(mover.ground, mover.scale)
+    cast = mover.shadow_over(size) if reach is None else mover.shadow_within(size, reach)
+    return cast if cast.any() else None
 
 
 def ground_layer(own: FrameSet, found: Subjects, place: Standing, choice: int = 0) -> tuple[Layer, Masks]:
@@ -99,19 +104,3 @@ def suggested(found: Subjects, among: Sequence[int], base: int | None = None, sh
                     float(np.hypot(*found.size)), conflicts)
     return sorted(seen + [left[k] for k in picked])
 
-
-def tracks_in(found: Subjects, box: tuple[int, int, int, int]) -> set[int]:
-    """The tracks of what lies mostly within a box (x, y, width, height; px of the picture), in the earliest frame
-    that shows any there.
-    """
-    x, y, w, h = box
-    for frame in sorted({m.frame for m in found.movers}):
-        here = set()
-        for m in found.movers:
-            bx, by, bw, bh = m.body_box
-            shared = max(0, min(x + w, bx + bw) - max(x, bx)) * max(0, min(y + h, by + bh) - max(y, by))
-            if m.frame == frame and shared > 0.5 * bw * bh:
-                here.add(m.track)
-        if here:
-            return here
-    return set()

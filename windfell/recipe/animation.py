@@ -13,11 +13,14 @@ SUFFIXES = (".gif", ".webp", ".mp4", ".webm")
 
 
 class Way(StrEnum):
-    """The frames, aligned; the background with each frame's movers in turn; with those of the frames before, too."""
+    """The frames, aligned; the background with each frame's movers in turn; with those of the frames before, too;
+    the light of all frames so far gathered.
+    """
 
     SERIES = "series"
     SUBJECTS = "subjects"
     TRAILS = "trails"
+    LIGHTS = "lights"
 
 
 @dataclass(frozen=True)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
-from windfell.recipe.areas import Found
+from windfell.recipe.areas import Found, Meets
 from windfell.recipe.combining import Combining, Layer, Over, Rule
 from windfell.recipe.edits import Edit
 from windfell.recipe.model import FrameSet, Project
@@ -63,6 +63,73 @@ def swap(project: Project, set_id: str, old: Collection[str], pieces: Sequence[L
     """Other pieces in the place of those that hold within `old`."""
     own = project.set(set_id)
     return _edit(own, project, words, (*(x for x in own.combining.layers if mask_of(x) not in old), *pieces))
+
+
+def reshaped(project: Project, set_id: str, shadows: Mapping[str, str | None], words: str, merge: str | None = None
+             ) -> Edit:
+    """The pieces that hold within masks (names) with other masks of their shadows, or none; all else stays."""
+    own = project.set(set_id)
+
+    def made(layer: Layer) -> Layer:
+        name = mask_of(layer)
+        if name not in shadows:
+            return layer
+        first = next(p for p in layer.area.parts if isinstance(p, Found))
+        shadow = () if shadows[name] is None else (Found(shadows[name]),)
+        rest = [p for p in layer.area.parts if p != first and not (isinstance(p, Found) and p.meets is Meets.ADD)]
+        return replace(layer, area=replace(layer.area, parts=(first, *shadow, *rest)))
+
+    return replace(_edit(own, project, words, [made(x) for x in own.combining.layers]), merge=merge)
+
+
+def parted(project: Project, set_id: str, sides: Mapping[str, str], words: str) -> Edit:
+    """The pieces that hold within masks (names) only where another mask says."""
+    own = project.set(set_id)
+
+    def made(layer: Layer) -> Layer:
+        name = mask_of(layer)
+        if name not in sides:
+            return layer
+        side = Found(sides[name], meets=Meets.BOTH)
+        return replace(layer, area=replace(layer.area, parts=(*layer.area.parts, side)))
+
+    return _edit(own, project, words, [made(x) for x in own.combining.layers])
+
+
+def before_other(project: Project, set_id: str, front: str, back: str, words: str) -> Edit:
+    """The piece that holds within mask `front` right above that within `back`."""
+    own = project.set(set_id)
+    moved = [x for x in own.combining.layers if mask_of(x) == front]
+    layers = [x for x in own.combining.layers if mask_of(x) != front]
+    at = next((n + 1 for n, x in enumerate(layers) if mask_of(x) == back), len(layers))
+    return _edit(own, project, words, [*layers[:at], *moved, *layers[at:]])
+
+
+def is_ground(layer: Layer) -> bool:
+    """Whether it shows the ground where the plate has something standing."""
+    return layer.rule is Rule.MEDIAN and layer.area is not None and any(
+        isinstance(p, Found) for p in layer.area.parts)
+
+
+def with_ground(project: Project, set_id: str, gone: Collection[str], ground: Sequence[Layer], words: str) -> Edit:
+    """Layers of ground below all pieces, in the place of those within the masks `gone`."""
+    own = project.set(set_id)
+    layers = [x for x in own.combining.layers if not (is_ground(x) and set(x.area.masks) & set(gone))]
+    at = next((n for n, x in enumerate(layers) if mask_of(x)), len(layers))
+    return _edit(own, project, words, [*layers[:at], *ground, *layers[at:]])
+
+
+def seen_as(project: Project, set_id: str, what: str) -> Project:
+    """The project whose picture of the set, on its whole ground, is what is asked for: "result", "plate", the picture
+    without pieces, or a frame (id) in its place.
+    """
+    whole = whole_ground(project, set_id)
+    if what == "result":
+        return whole
+    own = whole.set(set_id)
+    layers = (Layer(frames=(what,)),) if what != "plate" else tuple(
+        x for x in own.combining.layers if mask_of(x) is None)
+    return whole.with_set(replace(own, combining=replace(own.combining, layers=layers)))
 
 
 def put_behind(project: Project, set_id: str, base: str | None) -> Edit:

@@ -109,7 +109,8 @@ def _far_ones(best: NDArray, which: NDArray, parts: int, labels: NDArray) -> NDA
     beside it nor larger than it by far.
     """
     sizes, areas = np.bincount(which.ravel(), minlength=parts), np.bincount(labels.ravel())
-    lone = [k for k in range(1, parts) if best[k] == 0 and sizes[k] > FAR_LEAST * areas[1:].min()]
+    things = areas[1:][areas[1:] > 0]
+    lone = [k for k in range(1, parts) if best[k] == 0 and len(things) and sizes[k] > FAR_LEAST * things.min()]
     if not lone:
         return best
     h, w = labels.shape

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtGui import QColor, QImage, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from windfell.app import theme
@@ -15,7 +15,8 @@ from windfell.app.picture.tool import Tool
 MOST_ZOOM = 8.0
 BLINK_MS = 450
 LEAST_LINE = 16
-COMPARES = ("off", "divide", "blink", "ghost")
+COMPARES = ("off", "divide", "blink", "ghost", "difference")
+DOUBLED = 1  # a difference is shown twice as strong
 
 
 class PictureView(QWidget):
@@ -309,6 +310,10 @@ class PictureView(QWidget):
             self._paint_source(painter, self.before, rect)
             self._paint_tag(painter, self.tags[0])
             return
+        if self.compare == "difference":
+            self._paint_difference(painter, rect)
+            self._paint_tag(painter, " - ".join(self.tags))
+            return
         self._paint_source(painter, self.source, rect)
         if self.compare == "ghost":
             painter.setOpacity(0.5)
@@ -324,6 +329,25 @@ class PictureView(QWidget):
             painter.setPen(QPen(theme.colour("gorse"), 2))
             painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
             self._paint_tag(painter, "  |  ".join(self.tags), x)
+
+    def _paint_difference(self, painter: QPainter, rect: QRectF) -> None:
+        """How far both pictures are from each other, channel by channel, on black."""
+        image = QImage(self.size() * self.devicePixelRatioF(), QImage.Format.Format_RGB32)
+        image.setDevicePixelRatio(self.devicePixelRatioF())
+        image.fill(Qt.GlobalColor.black)
+        inner = QPainter(image)
+        inner.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        self._paint_source(inner, self.source, rect)
+        inner.setCompositionMode(QPainter.CompositionMode.CompositionMode_Difference)
+        self._paint_source(inner, self.before, rect)
+        inner.setCompositionMode(QPainter.CompositionMode.CompositionMode_Plus)
+        for _ in range(DOUBLED):
+            inner.drawImage(0, 0, image.copy())
+        inner.end()
+        painter.save()
+        painter.setClipRect(rect)
+        painter.drawImage(0, 0, image)
+        painter.restore()
 
     def _paint_source(self, painter: QPainter, source: PictureSource, rect: QRectF) -> None:
         image = source.shown.image

@@ -20,13 +20,14 @@ from windfell.job import Job
 from windfell.output.animations import foretold_bytes, write_animation
 from windfell.recipe import pieces
 from windfell.recipe.animation import SUFFIXES, Plan, Way, in_order
-from windfell.recipe.model import picture_parts
+from windfell.recipe.model import Project, picture_parts
 from windfell.recipe.project_file import written_whole
 
 PLAYED_WIDE = 960
-WORDS = {Way.SERIES: "Series", Way.SUBJECTS: "Subjects", Way.TRAILS: "Trails"}
+WORDS = {Way.SERIES: "Series", Way.SUBJECTS: "Subjects", Way.TRAILS: "Trails", Way.LIGHTS: "Lights"}
 TIPS = {Way.SERIES: "The frames, aligned", Way.SUBJECTS: "The clean plate with each frame's movers in turn",
-        Way.TRAILS: "With those of the frames before, fading"}
+        Way.TRAILS: "With those of the frames before, fading",
+        Way.LIGHTS: "The light of all frames so far gathered: trails that grow"}
 
 
 class AnimatingPage(QWidget):
@@ -44,7 +45,7 @@ class AnimatingPage(QWidget):
         self._at = 0
         self._timer = QTimer(self)
         self._timer.timeout.connect(self._step)
-        self.way = Choice("", [(str(w), WORDS[w], TIPS[w]) for w in Way], 3)
+        self.way = Choice("", [(str(w), WORDS[w], TIPS[w]) for w in Way], 4)
         self.way.set_value("series")
         self._way = Way.SERIES
         self.way.picked.connect(self._way_picked)
@@ -58,6 +59,9 @@ class AnimatingPage(QWidget):
         self.back = QCheckBox("Back and forth")
         self.back.setToolTip("To the end and back again")
         self.back.clicked.connect(self._foretell)
+        self.cropped = QCheckBox("As Combine cuts it")
+        self.cropped.setToolTip("Straightened and cropped as at Combine; else all of the frames")
+        self.cropped.clicked.connect(self._cut_changed)
         self.play, self.write = QPushButton("Play", checkable=True), QPushButton("Write it…")
         self.play.setToolTip("In the picture area, at its rate")
         self.play.clicked.connect(lambda on: self.begin() if on else self.stop())
@@ -67,7 +71,11 @@ class AnimatingPage(QWidget):
         grid.addWidget(self.fps, 0, 0)
         grid.addWidget(self.width_px, 0, 1)
         grid.addWidget(self.trail, 1, 0)
-        grid.addWidget(self.back, 1, 1)
+        both = QHBoxLayout()
+        both.addWidget(self.back)
+        both.addWidget(self.cropped)
+        both.addStretch(1)
+        grid.addLayout(both, 1, 1)
         row = QHBoxLayout()
         row.addWidget(self.play)
         row.addWidget(self.write)
@@ -102,6 +110,17 @@ class AnimatingPage(QWidget):
             self.play.setChecked(True)
             self.begin()
 
+    def _cut_changed(self) -> None:
+        if self.play.isChecked():
+            self.begin()
+        self._foretell()
+
+    @property
+    def _project(self) -> Project:
+        """The project whose cut is shown."""
+        s = self.session
+        return s.project if self.cropped.isChecked() else pieces.whole_ground(s.project, s.set_id)
+
     def refresh(self) -> None:
         self.trail.setEnabled(self._way is Way.TRAILS)
         self._foretell()
@@ -131,14 +150,16 @@ class AnimatingPage(QWidget):
             return
         ground = pieces.without_layers(s.project, own.id)
         plan = Plan(self.plan.way, self.plan.trail, min(PLAYED_WIDE, self.plan.width))
-        made = own.id, picture_parts(ground, own.id), plan
+        cutting = self._project
+        made = own.id, picture_parts(ground, own.id), picture_parts(cutting, own.id), plan
         if made == self._made and self._pictures:
             self._run()
             return
         engine, set_id = s.engine, own.id
 
         def make(job: Job) -> list[QImage]:
-            return [image_of_rgb(p) for p in animated(engine.stages(ground, set_id), plan, job)]
+            cut = engine.stages(cutting, set_id).cut(job)
+            return [image_of_rgb(p) for p in animated(engine.stages(ground, set_id), plan, job, cut)]
 
         def done(found: list[QImage]) -> None:
             self._pictures, self._made = found, made
@@ -194,13 +215,14 @@ class AnimatingPage(QWidget):
             s.say(str(error), "wrong")
             return
         engine, set_id, plan, fps = s.engine, own.id, self.plan, self.fps.value
-        ground, back = pieces.without_layers(s.project, own.id), self.back.isChecked()
+        ground, back, cutting = pieces.without_layers(s.project, own.id), self.back.isChecked(), self._project
 
         def make(job: Job) -> str:
             stages = engine.stages(ground, set_id)
-            width, height = animation_size(stages, plan.width, job)
+            cut = engine.stages(cutting, set_id).cut(job)
+            width, height = animation_size(stages, plan.width, job, cut)
             with written_whole(path) as temporary:
-                made = animated(stages, plan, job)
+                made = animated(stages, plan, job, cut)
                 write_animation(temporary, suffix, iter(in_order(list(made), True)) if back else made, fps)
             return f"Written: {path}, {width} x {height} px."
 
