@@ -197,9 +197,13 @@ class Parts(unittest.TestCase):
     def test_light_is_matched_as_a_whole_and_slowly_over_the_picture(self):
         plate = ground()
         slope = np.exp2(np.linspace(-0.2, 0.2, SHAPE[1], dtype=np.float32))[None, :, None]
-        m = matched(plate * slope * np.array([0.8, 0.7, 0.75], np.float32), plate)
+        frame = plate * slope * np.array([0.8, 0.7, 0.75], np.float32)
+        m = matched(frame, plate)
         np.testing.assert_allclose(m.gain, [1.25, 1 / 0.7, 1 / 0.75], rtol=0.03)
-        self.assertLess(np.median(np.abs(m.light / plate - 1)), 0.03)
+        light = m.applied(frame, SHAPE)
+        self.assertLess(np.median(np.abs(light / plate - 1)), 0.03)
+        part = np.s_[30:60, 100:180]
+        np.testing.assert_allclose(m.applied(frame[part], SHAPE, part), light[part], rtol=1e-5)
         self.assertGreater(m.agrees, 0.95)
 
     def test_a_shadow_is_told_from_a_thing_of_the_same_darkness(self):

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.engine.moving_lights import MovingLights
 from windfell.engine.stack_pile import PileStages
-from windfell.engine.stack_subjects import Mover, clean_plate, found_subjects
+from windfell.engine.stack_subjects import Mover, found_subjects
 from windfell.job import Job
 from windfell.pixels.colour import luminance, to_view
 from windfell.recipe.animation import Plan, Way
@@ -46,50 +47,54 @@ def animated(stages: PileStages, plan: Plan, job: Job, cut: StackCut | None = No
 
 
 def _whole(stages: PileStages, plan: Plan, job: Job) -> Iterator[U8]:
-    width, height = animation_size(stages, plan.width, job)
-    planes, numbers = _planes(stages, width, height, job)
-    order = sorted(range(len(numbers)), key=lambda k: numbers[k])
-    clean = [np.nan_to_num(p, nan=0.0) for p in planes]
-    plate = clean_plate(planes)
-    if plan.way is Way.SERIES:
-        for k in job.over(order, "drawing pictures"):
-            yield to_view(np.ascontiguousarray(np.where(np.isnan(planes[k]), plate, planes[k]), np.float32))
-        return
-    if plan.way is Way.LIGHTS:
-        gathered = plate.copy()
-        for k in job.over(order, "drawing pictures"):
-            # by luminance, so that colours of lights stay true
-            brighter = luminance(clean[k]) > luminance(gathered)
-            cv2.copyTo(clean[k], brighter.astype(np.uint8), gathered)
-            yield to_view(gathered)
-        return
-    found = found_subjects(stages, job)
-    light = {numbers[k]: clean[k] for k in order}
-    trail = plan.trail if plan.way is Way.TRAILS else 0
-    for n in job.over(range(len(order)), "drawing pictures"):
+    """The pictures of all of the frames' ground, no larger than that."""
+    size = animation_size(stages, plan.width, job)
+    lights = MovingLights(stages, min(1.0, plan.width / stages.whole_size(job)[0]), job)
+    order = sorted(range(len(lights)), key=lambda k: lights.numbers[k])
+    plate = lights.plate()
+    ways = {Way.SERIES: _series, Way.LIGHTS: _gathered}
+    if plan.way in ways:
+        pictures = ways[plan.way](lights, order, plate)
+    else:
+        found = found_subjects(stages, job)
+        pictures = _moving(lights, order, plate, found.movers, plan.trail if plan.way is Way.TRAILS else 0)
+    for _ in job.over(range(len(order)), "drawing pictures"):
+        picture = to_view(np.ascontiguousarray(next(pictures), np.float32))
+        yield picture if picture.shape[1::-1] == size else cv2.resize(picture, size, interpolation=cv2.INTER_LINEAR)
+
+
+def _series(lights: MovingLights, order: Sequence[int], plate: F32) -> Iterator[F32]:
+    for k in order:
+        yield np.where(lights.seen(k)[..., None], lights.plain(k), plate)
+
+
+def _gathered(lights: MovingLights, order: Sequence[int], plate: F32) -> Iterator[F32]:
+    """The plate and what is brighter in any frame so far, by luminance, so that colours of lights stay true."""
+    gathered = plate.copy()
+    for k in order:
+        light = lights.plain(k)
+        cv2.copyTo(light, (luminance(light) > luminance(gathered)).astype(np.uint8), gathered)
+        yield gathered
+
+
+def _moving(lights: MovingLights, order: Sequence[int], plate: F32, movers: Sequence[Mover], trail: int
+            ) -> Iterator[F32]:
+    """The plate with each frame's movers, and those of so many frames before, fading."""
+    for n in range(len(order)):
         picture = plate.copy()
         for back in range(min(trail, n), -1, -1):
-            frame = numbers[order[n - back]]
-            strength = 1 - back / (trail + 1)
-            for mover in found.movers:
-                if mover.frame == frame:
-                    _lay(picture, light[frame], mover, strength)
-        yield to_view(np.ascontiguousarray(picture))
+            k = order[n - back]
+            for mover in movers:
+                if mover.frame == lights.numbers[k]:
+                    _lay(picture, lights, k, mover, 1 - back / (trail + 1))
+        yield picture
 
 
-def _lay(picture: F32, light: F32, mover: Mover, strength: float) -> None:
+def _lay(picture: F32, lights: MovingLights, k: int, mover: Mover, strength: float) -> None:
     """A mover laid into a picture (h, w, 3), its light matched."""
     h, w = picture.shape[:2]
-    share = mover.whole_over((w, h)).astype(np.float32) * np.float32(strength / 255)
-    x, y, wide, high = cv2.boundingRect((share > 0).astype(np.uint8))
+    x, y, wide, high = mover.box_over((w, h))
     at = np.s_[y : y + high, x : x + wide]
-    own = light[at] * np.array(mover.gain, np.float32)
-    picture[at] += share[at][..., None] * (own - picture[at])
-
-
-def _planes(stages: PileStages, width: int, height: int, job: Job) -> tuple[list[F32], list[int]]:
-    scale = min(1.0, width / stages.whole_size(job)[0])
-    planes, numbers = stages.planes_in_place(scale, job)
-    if planes[0].shape[:2] != (height, width):
-        planes = [cv2.resize(p, (width, height), interpolation=cv2.INTER_LINEAR) for p in planes]
-    return planes, numbers
+    share = mover.whole_over((w, h))[at].astype(np.float32) * np.float32(strength / 255)
+    own = lights.plain(k, at) * np.array(mover.gain, np.float32)
+    picture[at] += share[..., None] * (own - picture[at])

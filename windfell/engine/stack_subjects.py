@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -13,11 +12,12 @@ from numpy.typing import NDArray
 from windfell.align.series import Onto
 from windfell.combine.network import median
 from windfell.engine.cache import key_of
+from windfell.engine.moving_lights import MovingLights, look_scale
 from windfell.engine.stack_pile import PileStages
 from windfell.job import Job
 from windfell.subjects.alike import Matched, matched
 from windfell.subjects.conflicts import conflicts_of
-from windfell.subjects.differing import difference, noise_of, rooted
+from windfell.subjects.differing import Spread, difference, rooted
 from windfell.subjects.pieces import Box, Piece, pieces_of
 from windfell.subjects.standing import Standing, amended, standing
 from windfell.subjects.tracks import tracks_of
@@ -71,6 +71,13 @@ class Mover:
         kept = np.clip((reach * k - far) / soft + 0.5, 0, 1)
         return np.rint(shadow * kept).astype(np.uint8)
 
+    def box_over(self, size: tuple[int, int]) -> Box:
+        """(x, y, width, height) of all of it in a picture of `size` (w, h) that shows all the ground."""
+        k = size[0] / self.ground[0] / self.scale
+        x, y, w, h = (round(v * k) for v in self.piece.box)
+        left, top = min(max(x, 0), size[0] - 1), min(max(y, 0), size[1] - 1)
+        return left, top, max(1, min(x + w, size[0]) - left), max(1, min(y + h, size[1]) - top)
+
     def _over(self, size: tuple[int, int], matte: U8) -> U8:
         return spread_over(matte, self.piece.box, size, size[0] / self.ground[0] / self.scale)
 
@@ -121,71 +128,67 @@ def found_subjects(stages: PileStages, job: Job) -> Subjects:
 
 def _find(stages: PileStages, job: Job) -> Subjects:
     size = stages.whole_size(job)
-    scale = min(1.0, LOOK_SIDE / max(size))
-    planes, numbers = stages.planes_in_place(scale, job)
-    moved = any(x.transform is not None for x in stages.frames_in_place(scale, job)[0])
-    lights = [np.nan_to_num(p, nan=0.0) for p in planes]
-    seen = [~np.isnan(p[..., 0]) for p in planes]
-    plate = clean_plate(planes)
-    made = [matched(light, plate, s) for light, s in zip(lights, seen, strict=True)]
+    scale = look_scale(len(stages.set.used), size, LOOK_SIDE)
+    lights = MovingLights(stages, scale, job)
+    plate = lights.plate()
+    made = {}
+    for k in range(len(lights)):
+        made[k] = matched(lights.plain(k), plate, lights.seen(k))
+        lights.match(k, made[k])
     dropped = [(n, str(p.reason)) for n, p in enumerate(stages.registration(job).frames) if not isinstance(p, Onto)]
-    dropped += [(n, why) for n, m in zip(numbers, made, strict=True) if (why := _why_dropped(m))]
+    dropped += [(n, why) for k, n in enumerate(lights.numbers) if (why := _why_dropped(made[k]))]
     gone = {n for n, _ in dropped}
-    kept = [(n, m.light, s, own) for n, m, s, own in zip(numbers, made, seen, lights, strict=True) if n not in gone]
-    kept.sort(key=lambda k: k[0])
-    root = rooted(plate)
-    noise = noise_of([rooted(light) for _, light, _, _ in kept], rooted(_plate_again(kept, plate)))
+    kept = sorted((k for k, n in enumerate(lights.numbers) if n not in gone), key=lambda k: lights.numbers[k])
+    noise = _noise(lights, kept, plate)
 
-    def look(one: tuple, root: F32, plate: F32) -> list[Piece]:
-        _, light, where, _ = one
-        off = difference(rooted(light), root, noise, moved) * cv2.erode(where.astype(np.float32), np.ones((5, 5)))
-        return pieces_of(light, plate, off, noise)
+    def look(k: int, root: F32, plate: F32) -> list[Piece]:
+        light = lights.light(k)
+        seen = cv2.erode(lights.seen(k).astype(np.float32), np.ones((5, 5)))
+        return pieces_of(light, plate, difference(rooted(light), root, noise, lights.moved) * seen, noise)
 
-    pieces = list(job.map(lambda one: look(one, root, plate), kept, "finding what moves"))
-    lit = [light for _, light, _, _ in kept]
-    stood = standing(lit, pieces, plate)
+    pieces = list(job.map(lambda k: look(k, rooted(plate), plate), kept, "finding what moves"))
+    stood = standing(lambda i, at: lights.light(kept[i], at), pieces, plate)
     if any(s.sure for s in stood):
         for s in stood:
-            plate = amended(plate, s, lit) if s.sure else plate
-        root = rooted(plate)
-        pieces = list(job.map(lambda one: look(one, root, plate), kept, "finding what moves"))
-    by_frame = [(n, light, own, found) for (n, light, _, own), found in zip(kept, pieces, strict=True)]
-    stood = [replace(s, seen=tuple(replace(o, frames=tuple(kept[k][0] for k in o.frames)) for o in s.seen))
-             for s in stood]
+            plate = amended(plate, s, lambda i, at: lights.light(kept[i], at)) if s.sure else plate
+        pieces = list(job.map(lambda k: look(k, rooted(plate), plate), kept, "finding what moves"))
+    stood = [replace(s, seen=tuple(replace(o, frames=tuple(lights.numbers[kept[i]] for i in o.frames))
+                                   for o in s.seen)) for s in stood]
     height, width = plate.shape[:2]
-    tracks = tracks_of([found for *_, found in by_frame], float(np.hypot(width, height)))
+    tracks = tracks_of(pieces, float(np.hypot(width, height)))
     movers = tuple(
-        Mover(n, t, p, _gain(p, light, own), scale, size) for (n, light, own, found), theirs in
-        zip(by_frame, tracks, strict=True) for p, t in zip(found, theirs, strict=True))
+        Mover(lights.numbers[k], t, p, _gain(p, lights, k), scale, size)
+        for k, found, theirs in zip(kept, pieces, tracks, strict=True) for p, t in zip(found, theirs, strict=True))
     both = [conflicts_of([(m.frame, m.piece) for m in movers], with_shadows) for with_shadows in (True, False)]
     conflicts, bare = (tuple(tuple(c) for c in found) for found in both)
     return Subjects(movers, conflicts, bare, tuple(sorted(dropped)), size,
-                    tuple((n, m.gain) for n, m in zip(numbers, made, strict=True)), tuple(stood), scale)
+                    tuple((n, made[k].gain) for k, n in enumerate(lights.numbers)), tuple(stood), scale)
 
 
-def clean_plate(planes: Sequence[F32]) -> F32:
-    """The median (h, w, 3) of all planes that show a spot, 0 where none does; NaN is nothing shown."""
-    if not any(np.isnan(p).any() for p in planes):
-        return median(list(planes))
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", RuntimeWarning)  # spots that none shows
-        found = np.nanmedian(np.stack(planes), axis=0)
-    return np.nan_to_num(found, nan=0.0).astype(np.float32)
+def _noise(lights: MovingLights, kept: Sequence[int], plate: F32) -> F32:
+    """The noise of the frames that are kept beside their own plate, as far as that is one."""
+    own = plate
+    if len(kept) > 2:
+        own = np.empty_like(plate)
+
+        def middle(some: list[F32], rows: slice) -> None:
+            own[rows] = median(some)
+
+        lights.by_rows(kept, middle)
+    spread = Spread(rooted(own))
+    lights.by_rows(kept, lambda some, rows: spread.add([rooted(light) for light in some], rows))
+    return spread.noise()
 
 
-def _plate_again(kept: list[tuple], plate: F32) -> F32:
-    """The plate as the matched frames have it, for their noise."""
-    return median([light for _, light, _, _ in kept]) if len(kept) > 2 else plate
-
-
-def _gain(piece: Piece, light: F32, own: F32) -> tuple[float, float, float]:
+def _gain(piece: Piece, lights: MovingLights, k: int) -> tuple[float, float, float]:
     """What brought the light of a piece to the plate's, per channel."""
     x, y, w, h = piece.box
     at = np.s_[y : y + h, x : x + w]
-    inside = (piece.matte > 127) & (own[at].min(axis=2) > 1e-3)
+    light, own = lights.light(k, at), lights.plain(k, at)
+    inside = (piece.matte > 127) & (own.min(axis=2) > 1e-3)
     if not inside.any():
         return 1.0, 1.0, 1.0
-    return tuple(float(v) for v in np.median(light[at][inside] / own[at][inside], axis=0))
+    return tuple(float(v) for v in np.median(light[inside] / own[inside], axis=0))
 
 
 def _why_dropped(m: Matched) -> str:

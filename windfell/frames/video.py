@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from windfell.errors import FrameUnreadable, border
 from windfell.frames.files import identity
+from windfell.frames.video_reader import OPEN, Reader
 from windfell.job import Job
 from windfell.later import Later
 
@@ -104,14 +105,15 @@ def instant(path: str, time_s: float) -> NDArray:
     BT.709's curve is taken for sRGB's, as displays do. Raises FrameUnreadable.
     """
     facts = video_facts(path)
-    with border(path, "the video is damaged"), _opened(path) as container:
+
+    def reader() -> Reader:
+        container = _opened(path)
         stream = container.streams.video[0]
         container.seek(int(max(0.0, time_s) / stream.time_base), stream=stream, backward=True)
-        shown = None
-        for frame in _decoded(path, container):
-            if shown is not None and frame.time is not None and frame.time > time_s + 1e-4:
-                break
-            shown = frame
+        return Reader(container, _decoded(path, container))
+
+    with border(path, "the video is damaged"), OPEN.reader(identity(path), time_s, reader) as one:
+        shown = one.frame_at(time_s)
         if shown is None:
             raise FrameUnreadable(path, f"there is no picture at {time_s:.2f} s; choose another instant.")
         return _pixels(shown, facts.turn_deg)

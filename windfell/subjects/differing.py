@@ -12,6 +12,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.combine.network import median
 from windfell.pixels.channels import most_of
 
 F32 = NDArray[np.float32]
@@ -31,20 +32,44 @@ def rooted(light: F32) -> F32:
     return np.sqrt(np.maximum(light, 0))
 
 
+class Spread:
+    """What frames say of the noise, gathered rows after rows."""
+
+    def __init__(self, plate: F32) -> None:
+        """`plate`: the root of its light, (h, w, 3)."""
+        self._plate = plate
+        self._distances = np.empty_like(plate)
+        self._own = np.empty_like(plate[::2, ::2])
+        self._of_two = False
+
+    def add(self, roots: Sequence[F32], rows: slice) -> None:
+        """All frames' roots over some rows, the first of which is even."""
+        plate = self._plate[rows]
+        self._distances[rows] = median([cv2.absdiff(r, plate) for r in roots])
+        self._of_two = len(roots) >= LEAST_OF_TWO
+        if self._of_two:
+            found = spread_of_one([r[::2, ::2] for r in roots])
+            self._own[rows.start // 2 : rows.start // 2 + len(found)] = found
+
+    def noise(self) -> F32:
+        """How far frames that show the plate lie from it, (h, w, 3): the median of the distances, never less than
+        what neighbours have; of grass that sways it is large, of what stands still small. Where frames show two
+        things, each for long, it is that of either by itself.
+        """
+        pooled = cv2.blur(self._distances, (POOL, POOL), borderType=cv2.BORDER_REFLECT_101)
+        noise = np.maximum(self._distances, pooled) * SPREAD_OF_MAD
+        if self._of_two:
+            h, w = self._plate.shape[:2]
+            own = cv2.resize(cv2.blur(self._own, (POOL // 2, POOL // 2)), (w, h), interpolation=cv2.INTER_LINEAR)
+            noise = np.where(own < TWO_THINGS * pooled * SPREAD_OF_MAD, own, noise)
+        return np.maximum(noise, LEAST_NOISE)
+
+
 def noise_of(roots: Sequence[F32], plate: F32) -> F32:
-    """How far frames that show the plate lie from it, (h, w, 3): the median of the distances, never less than what
-    neighbours have; of grass that sways it is large, of what stands still small. Where frames show two things, each
-    for long, it is that of either by itself.
-    """
-    distances = np.median(np.stack([cv2.absdiff(r, plate) for r in roots]), axis=0).astype(np.float32)
-    pooled = cv2.blur(distances, (POOL, POOL), borderType=cv2.BORDER_REFLECT_101)
-    noise = np.maximum(distances, pooled) * SPREAD_OF_MAD
-    if len(roots) >= LEAST_OF_TWO:
-        h, w = plate.shape[:2]
-        own = cv2.blur(spread_of_one([r[::2, ::2] for r in roots]), (POOL // 2, POOL // 2))
-        own = cv2.resize(own, (w, h), interpolation=cv2.INTER_LINEAR)
-        noise = np.where(own < TWO_THINGS * pooled * SPREAD_OF_MAD, own, noise)
-    return np.maximum(noise, LEAST_NOISE)
+    """The noise (h, w, 3) of all frames at once."""
+    spread = Spread(plate)
+    spread.add(roots, slice(0, plate.shape[0]))
+    return spread.noise()
 
 
 def spread_of_one(planes: Sequence[F32]) -> F32:

@@ -18,7 +18,7 @@ Box = tuple[int, int, int, int]
 SEED, REGION = 7.0, 3.0
 LEAST_SHARE = 0.0006
 JOIN_SHARE, SHADOW_SHARE = 0.006, 0.02
-LIKE_CAST = 0.5
+LIKE_CAST, CAST_ROOM = 0.5, 8
 EDGE_PX, RIM_PX = 2, 4
 FAR_LEAST, FARTHEST_SHADOW = 0.15, 0.5
 
@@ -52,7 +52,7 @@ def pieces_of(light: F32, plate: F32, off: F32, noise: F32, least_share: float =
     h, w = off.shape
     region = _grown_from_seeds(off)
     side = float(np.hypot(h, w))
-    shadow = region & (cast_on(light, plate, noise, region) > LIKE_CAST)
+    shadow = _like_casts(light, plate, noise, region)
     shadow = cv2.morphologyEx(shadow.astype(np.uint8), cv2.MORPH_OPEN, _disc(2)) > 0
     # a shadow's own rim is no thing: what is one reaches further than that
     core = region & (cv2.dilate(shadow.astype(np.uint8), _disc(RIM_PX)) == 0)
@@ -73,6 +73,17 @@ def pieces_of(light: F32, plate: F32, off: F32, noise: F32, least_share: float =
             continue
         out.append(_piece(own, owner == k, light, plate, off))
     return sorted(out, key=lambda p: -p.area)
+
+
+def _like_casts(light: F32, plate: F32, noise: F32, region: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Where, of a region, only a shadow or spilled light lies on the plate."""
+    x, y, w, h = cv2.boundingRect(region.astype(np.uint8))
+    out = np.zeros(region.shape, bool)
+    if not w:
+        return out
+    at = np.s_[max(0, y - CAST_ROOM) : y + h + CAST_ROOM, max(0, x - CAST_ROOM) : x + w + CAST_ROOM]
+    out[at] = region[at] & (cast_on(light[at], plate[at], noise[at], region[at]) > LIKE_CAST)
+    return out
 
 
 def _grown_from_seeds(off: F32) -> NDArray[np.bool_]:

@@ -7,7 +7,7 @@ things taken away, San Miguel & Martinez 2008).
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -20,6 +20,7 @@ from windfell.subjects.pieces import Box, Piece
 F32 = NDArray[np.float32]
 U8 = NDArray[np.uint8]
 Bools = NDArray[np.bool_]
+LightOf = Callable[[int, tuple[slice, slice]], F32]
 
 SAME_PLACE = 0.5
 ALIKE = 0.03
@@ -49,24 +50,24 @@ class Standing:
     sure: bool
 
 
-def standing(lights: Sequence[F32], pieces: Sequence[Sequence[Piece]], plate: F32) -> list[Standing]:
-    """The places where the plate (h, w, 3), the middle of all frames' `lights`, shows what stands there, or may:
-    `pieces` are what differs from it, frame by frame.
+def standing(light: LightOf, pieces: Sequence[Sequence[Piece]], plate: F32) -> list[Standing]:
+    """The places where the plate (h, w, 3), the middle of all frames, shows what stands there, or may: `light` gives
+    a frame's light over a part; `pieces` are what differs from the plate, frame by frame.
     """
     out = []
     for place in _places(pieces):
-        found = _judged(place, lights, plate)
+        found = _judged(place, light, len(pieces), plate)
         if found is not None:
             out.append(found)
-            plate = amended(plate, found, lights) if found.sure else plate
+            plate = amended(plate, found, light) if found.sure else plate
     return out
 
 
-def amended(plate: F32, found: Standing, lights: Sequence[F32]) -> F32:
+def amended(plate: F32, found: Standing, light: LightOf) -> F32:
     """The plate with what is most likely the ground."""
     x, y, w, h = found.box
     at = np.s_[y : y + h, x : x + w]
-    ground = np.median(np.stack([lights[n][at] for n in found.seen[0].frames]), axis=0)
+    ground = np.median(np.stack([light(n, at) for n in found.seen[0].frames]), axis=0)
     out = plate.copy()
     share = (found.mask.astype(np.float32) / 255)[..., None]
     out[at] += share * (ground.astype(np.float32) - out[at])
@@ -109,23 +110,46 @@ def _around(boxes: Sequence[Box], room: int, shape: tuple[int, ...]) -> Box:
 def _shared(one: Piece, other: Piece) -> float:
     """What both cover, of what either does."""
     box = _around([one.box, other.box], 0, (1 << 30, 1 << 30))
+    (x, y, w, h), (u, v, wide, high) = one.box, other.box
+    apart = x + w <= u or u + wide <= x or y + h <= v or v + high <= y
+    if apart or max(one.area, other.area) > 3 * min(one.area, other.area):
+        return 0.0
     a, b = _cover(one, box), _cover(other, box)
     return float((a & b).sum()) / max(1, int((a | b).sum()))
 
 
-def _judged(place: Sequence[tuple[int, Piece]], lights: Sequence[F32], plate: F32
-            ) -> Standing | None:
+def _judged(place: Sequence[tuple[int, Piece]], light: LightOf, count: int, plate: F32) -> Standing | None:
     boxes = [p.box for _, p in place]
+    found = _ranked(place, light, count, plate, _around(boxes, ROOM_PX, plate.shape))
+    if found is None:
+        return None
+    seen, sure, best = found
+    # with what hangs on it, a shadow
     box = _around(boxes, ROOM_PX + max(max(b[2:]) for b in boxes), plate.shape)
+    x, y, w, h = box
+    at = np.s_[y : y + h, x : x + w]
+    where = sum(_cover(p, box).astype(np.float32) for _, p in place) > len(place) / 2
+    where = _all_of_it(where, np.stack([rooted(light(n, at)) for n in best.frames]), rooted(plate[at]))
+    soft = cv2.dilate(where.astype(np.float32), cv2.getStructuringElement(
+        cv2.MORPH_ELLIPSE, (2 * GROWN_PX + 1, 2 * GROWN_PX + 1)))
+    soft = cv2.GaussianBlur(soft, (0, 0), SOFT_PX)
+    return Standing(box, np.rint(255 * soft).astype(np.uint8), tuple(seen), sure)
+
+
+def _ranked(place: Sequence[tuple[int, Piece]], light: LightOf, count: int, plate: F32, box: Box
+            ) -> tuple[list[Seen], bool, Seen] | None:
+    """What is seen at a place, the ground first; whether that is sure; what else than the plate shows might be it.
+    None where the plate is right.
+    """
     x, y, w, h = box
     at = np.s_[y : y + h, x : x + w]
     where = sum(_cover(p, box).astype(np.float32) for _, p in place) > len(place) / 2
     if where.sum() < 12:
         return None
-    own = {n: rooted(lights[n][at]) for n in range(len(lights))}
+    own = {n: rooted(light(n, at)) for n in range(count)}
     shows = {n for n, _ in place}
     groups = _alike([n for n, _ in place], own, where)
-    least = max(1 if len(lights) < 5 else 2, round(LEAST_SUPPORT * len(lights)))
+    least = max(1 if count < 5 else 2, round(LEAST_SUPPORT * count))
     groups = [g for g in groups if len(g) >= least]
     plain = rooted(plate[at])
     # frames that show the plate there; others may show something else that passes
@@ -142,14 +166,10 @@ def _judged(place: Sequence[tuple[int, Piece]], lights: Sequence[F32], plate: F3
     sure = best.step < PLAINLY * rival.step
     seen = sorted((s for s in (by_plate, *others) if s.frames), key=lambda s: s.step)
     if not sure:
-        if rival.step < PLAINLY * best.step or min(len(rival.frames), len(best.frames)) < HALFWAY * len(lights):
+        if rival.step < PLAINLY * best.step or min(len(rival.frames), len(best.frames)) < HALFWAY * count:
             return None  # the plate is right, or as good as any
         seen.sort(key=lambda s: -len(s.frames))
-    where = _all_of_it(where, np.stack([own[n] for n in best.frames]), plain)
-    soft = cv2.dilate(where.astype(np.float32), cv2.getStructuringElement(
-        cv2.MORPH_ELLIPSE, (2 * GROWN_PX + 1, 2 * GROWN_PX + 1)))
-    soft = cv2.GaussianBlur(soft, (0, 0), SOFT_PX)
-    return Standing(box, np.rint(255 * soft).astype(np.uint8), tuple(seen), sure)
+    return seen, sure, best
 
 
 def _alike(frames: Sequence[int], own: dict[int, F32], where: Bools) -> list[list[int]]:
