@@ -27,6 +27,7 @@ from windfell.job import Job
 from windfell.recipe import developing
 from windfell.recipe.combining import Combining, Display, Rule
 from windfell.recipe.developments import read_development
+from windfell.recipe.finishes import read_finish
 from windfell.recipe.model import (
     Align,
     Blend,
@@ -100,7 +101,14 @@ def _prepared(frame_set: FrameSet, options: Namespace) -> Project:
         ids = [f.id for f in frame_set.frames]
         development = read_development(Path(options.develop))
         project = developing.use_development(project, frame_set.id, ids, development).project
-    return project
+    return _finished(project, frame_set.id, options)
+
+
+def _finished(project: Project, set_id: str, options: Namespace) -> Project:
+    """The project whose set has the finish of a file, if one is given."""
+    if not options.finish:
+        return project
+    return project.with_set(replace(project.set(set_id), finish=read_finish(Path(options.finish))))
 
 
 def run_stack(options: Namespace, job: Job) -> None:
@@ -169,7 +177,7 @@ def run_render(options: Namespace, job: Job) -> None:
     if found is not frame_set.output.format:
         frame_set = replace(frame_set, output=replace(frame_set.output, format=found))
         project = project.with_set(frame_set)
-    _make(project, frame_set.id, options, job, masks)
+    _make(_finished(project, frame_set.id, options), frame_set.id, options, job, masks)
 
 
 def _named_set(project: Project, name: str | None) -> FrameSet:

@@ -114,6 +114,11 @@ def _prepared(p: argparse.ArgumentParser) -> None:
     p.add_argument("--depth", choices=("8", "16", "float"), help="of TIFF and PNG; float is linear light (TIFF)")
     p.add_argument("--develop", metavar="FILE.json", help="a development for all frames (docs/project-file.md)")
     p.add_argument("--match", action="store_true", help="match exposure, white balance and tone of all frames")
+    _finish(p)
+
+
+def _finish(p: argparse.ArgumentParser) -> None:
+    p.add_argument("--finish", metavar="FILE.json", help="adjustments of the picture (docs/project-file.md)")
 
 
 def _panorama(p: argparse.ArgumentParser) -> None:
@@ -180,6 +185,7 @@ def _stack(p: argparse.ArgumentParser) -> None:
 
 def _render(p: argparse.ArgumentParser) -> None:
     p.add_argument("project", metavar="PROJECT")
+    _finish(p)
     p.add_argument("--set", metavar="NAME", help="needed if the project has several sets")
     p.add_argument("--out", required=True, metavar="FILE")
     p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")

@@ -33,6 +33,8 @@ from windfell.job import Job
 from windfell.output.animations import ANIMATIONS, write_animation
 from windfell.recipe.animation import Plan, Way
 from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.finishes import read_finish
+from windfell.recipe.finishing import Finish
 from windfell.recipe.model import Align, Frame, FrameSet, Kind, Project, Registration, frame_from_path, new_id
 from windfell.recipe.project_file import written_whole
 from windfell.recipe.sources import VideoInstant
@@ -49,7 +51,8 @@ def run_subjects(options: Namespace, job: Job) -> None:
     base = None if options.base is None else numbered(options.base, names, "--base")
     own = FrameSet(new_id(), out.stem, Kind.STACK, frames, output=new_output(options),
                    registration=Registration(Align.PERSPECTIVE, frames[base or 0].id),
-                   combining=Combining(Rule.MEDIAN))
+                   combining=Combining(Rule.MEDIAN),
+                   finish=read_finish(Path(options.finish)) if options.finish else Finish())
     _check_places(options, own)
     engine = Engine(cache_folder())
     start = time.monotonic()

@@ -51,6 +51,7 @@ def add_subjects(p: ArgumentParser) -> None:
     p.add_argument("--box", type=box, metavar="X,Y,W,H",
                    help="only what lies in this box, in px of the picture, and follows from there")
     p.add_argument("--shadows", choices=("on", "off"), default="on", help="movers bring their shadows")
+    p.add_argument("--finish", metavar="FILE.json", help="adjustments of the picture (docs/project-file.md)")
     p.add_argument("--masks", metavar="DIR", help="write each mover's mask there, mover-FRAME-TRACK.png")
     p.add_argument("--depth", choices=("8", "16", "float"), help="of TIFF and PNG; float is linear light (TIFF)")
     p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")

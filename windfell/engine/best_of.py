@@ -70,7 +70,7 @@ def best_layer(stages: PileStages, frame: int, box: Box, job: Job) -> tuple[Laye
     whole = Region(0, 0, *stages.whole_at(scale, job))
     region = Region(*(round(v * scale) for v in grown)).shared(whole)
     stages.prepare(scale, job)
-    picture = stages.render(region, scale, job).light
+    picture = stages.unfinished(region, scale, job).light
     frames, numbers = stages.frames_in_place(scale, job)
     own = np.nan_to_num(shown_within(frames[numbers.index(frame)], region, whole), nan=0.0)
     core = np.zeros((region.height, region.width), np.uint8)

@@ -9,8 +9,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.engine.areas import Drawer, on_canvas
 from windfell.engine.cache import key_of
 from windfell.engine.draft import drafted
+from windfell.engine.finished import finished, finished_view
 from windfell.engine.joined import FEATHER_LEVELS, FEATHER_SIGMA
 from windfell.engine.laid_out import LaidOutFrames
 from windfell.engine.picture import Picture
@@ -22,6 +24,7 @@ from windfell.join.blend import Piece, blended, feathered, hard_weights, heard_o
 from windfell.join.warp import Warped, covered
 from windfell.pixels.resample import GridMap
 from windfell.pixels.tiles import Region
+from windfell.recipe.areas import Area
 from windfell.recipe.model import Blend, Kind
 from windfell.shape.canvas import Canvas
 
@@ -38,6 +41,10 @@ class PanoramaStages(LaidOutFrames):
 
     def key(self, job: Job) -> str:
         """Changes when the picture may have changed."""
+        return key_of(self.base_key(job), *self.set.finish.active)
+
+    def base_key(self, job: Job) -> str:
+        """Of all that the picture without its finish hangs on."""
         return key_of(self.joined_key(job), self.set.view, self.set.outline, *self.set.repairs)
 
     def look_key(self, job: Job) -> str:
@@ -53,7 +60,8 @@ class PanoramaStages(LaidOutFrames):
         full = self.canvas(job, fine=False)
         canvas = full.scaled(min(1.0, side / max(full.width, full.height)))
         scale = canonical_scale(min(1.0, max(self._source_scale(f, canvas) for f in self.posed(job))))
-        return full, drafted(self, self._host.cache, canvas, scale, job)
+        pixels = drafted(self, self._host.cache, canvas, scale, job)
+        return full, finished_view(self, pixels, canvas.width / full.width, job)
 
     def export_tile(self, width: int) -> tuple[int, int]:
         """(width, height) of the regions an export is made of."""
@@ -74,6 +82,22 @@ class PanoramaStages(LaidOutFrames):
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
         """A region, in px of the picture at that scale."""
+        return finished(self, region, scale, job)
+
+    def finish_share(self, area: Area, region: Region, scale: float, job: Job) -> F32:
+        """How much of each px (h, w) of a region an area holds; it reads the joined picture."""
+        full = self.canvas(job)
+        canvas = full.resized(round(full.width * scale), round(full.height * scale))
+        return on_canvas(area, self.area_ground, canvas, region, self._joined_drawer(job) if area.reads else None,
+                         self._host.cache)
+
+    def _joined_drawer(self, job: Job) -> Drawer:
+        """What shows the picture, as it is joined, on any canvas."""
+        return Drawer(lambda canvas, region: self.joined_on(canvas, region, job).light, lambda part, make:
+                      self._host.cache.get(key_of("found in the picture", self.joined_key(job), part), make))
+
+    def unfinished(self, region: Region, scale: float, job: Job) -> Picture:
+        """A region of the picture without its finish."""
         full = self.canvas(job)
         canvas = full.resized(round(full.width * scale), round(full.height * scale))
         picture = self.joined_on(canvas, region, job)

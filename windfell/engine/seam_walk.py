@@ -72,7 +72,7 @@ def loupes(stages: PanoramaStages, stretch: Stretch, side: int, job: Job) -> tup
             return Picture(np.zeros((side, side, 3), np.float32), np.zeros((side, side), bool))
         return Picture(np.ascontiguousarray(seen.light), seen.mask())
 
-    return alone(stretch.a), stages.render(region, 1.0, job), alone(stretch.b)
+    return alone(stretch.a), stages.unfinished(region, 1.0, job), alone(stretch.b)
 
 
 def seam_middles(stages: PanoramaStages, canvas: Canvas, job: Job) -> list[tuple[int, int, float, float]]:
@@ -119,7 +119,7 @@ def _rate(stages: PanoramaStages, canvas: Canvas, scale: float, region: Region, 
         return None
     both = seen[0].mask() & seen[1].mask()
     both &= (owner == a) | (owner == b)
-    joined: Picture = stages.render(region, scale, job)
+    joined: Picture = stages.unfinished(region, scale, job)
     looks = [perceptual(np.ascontiguousarray(p)) for p in (seen[0].light, seen[1].light, joined.light)]
     inner = cv2.erode(both.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
     return rated(*looks, owner == a, inner)

@@ -16,12 +16,14 @@ from windfell.combine.rules import RULES
 from windfell.combine.skyline import share_at, sky_share
 from windfell.combine.strips import Layer, combined, shown
 from windfell.engine.cache import key_of
+from windfell.engine.finished import finished_draft
 from windfell.engine.greys import close_view
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened, canonical_scale
 from windfell.engine.stack_light import SMALL_SIDE, StackLight
 from windfell.engine.stage import Detail, Host, all_stars, content_key, development_key, ideal_features
 from windfell.errors import CannotJoin
+from windfell.finish.kinds import reach_of
 from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.colour import to_view
@@ -71,6 +73,10 @@ class StackStages(StackLight):
 
     def key(self, job: Job) -> str:
         """Changes when the picture may have changed."""
+        return key_of(self.base_key(job), *self.set.finish.active)
+
+    def base_key(self, job: Job) -> str:
+        """Of all that the picture without its finish hangs on."""
         lit = development_key(self.set.used)
         shape = self.set.view.roll_deg, self.set.outline
         return key_of(self._registration_key(job), lit, self._light_parts(), shape)
@@ -165,7 +171,7 @@ class StackStages(StackLight):
 
     def export_tile(self, width: int) -> tuple[int, int]:
         """(width, height) of the regions an export is made of: strips."""
-        return width, STRIP_ROWS
+        return width, max(STRIP_ROWS, 8 * reach_of(self.set.finish.active, 1.0))
 
     def prepare(self, scale: float, job: Job) -> None:
         """Align, and have the pixels of all frames ready at that scale."""
@@ -220,8 +226,8 @@ class StackStages(StackLight):
             layers.append(Layer(sheet, transform, optics if bends else None, lenses))
         return layers
 
-    def render(self, region: Region, scale: float, job: Job) -> Picture:
-        """A region, in px of the picture at that scale."""
+    def unfinished(self, region: Region, scale: float, job: Job) -> Picture:
+        """A region of the picture without its finish, in px of it at that scale."""
         job.check()
         if scale not in self._held:
             self.prepare(scale, job)
@@ -337,7 +343,12 @@ class StackStages(StackLight):
         else:
             scale = reference.width / self.whole_size(job)[0]
             region = Region(0, 0, *scaled_size(self.size(job), scale))
-        picture = self._rendered(held, region, scale, job)
+        picture = self._host.cache.get(
+            key_of("draft", self.base_key(job), region, scale), lambda: self._rendered(held, region, scale, job)
+        ) if self.set.finish.active else self._rendered(held, region, scale, job)
+        if self.set.finish.active:
+            picture = replace(picture, light=np.ascontiguousarray(
+                finished_draft(self, picture.light, scale, job), np.float32))
         shown = picture.covered.astype(np.uint8)
         return np.dstack([to_view(picture.light) * shown[..., None], 255 * shown])
 

@@ -72,7 +72,7 @@ def core_at(stages: PileStages, share: tuple[float, float], job: Job) -> Core:
         parts[chosen], result = influence(planes, stages.rule, stages.setting(order, job).of(chosen))
     middle = np.nanmedian(values, axis=0) if there.any() else np.zeros(3)
     spread = 1.4826 * np.nanmedian(np.abs(values - middle), axis=0) if there.any() else np.zeros(3)
-    picture = stages.render(Region(x, y, 1, 1), scale, job).light[0, 0]
+    picture = stages.unfinished(Region(x, y, 1, 1), scale, job).light[0, 0]
     taken, ev = zip(*(_told(stages, n, job) for n in order), strict=True)
     first = min((t for t in taken if t is not None), default=0.0)
     return Core(tuple(order), values, parts, result, picture, spread.astype(np.float32),

@@ -18,6 +18,7 @@ from windfell.combine.strips import Layer as FrameInPlace
 from windfell.combine.strips import combined, shown, shown_within
 from windfell.engine.areas import FlatLook, flat_spots
 from windfell.engine.cache import key_of
+from windfell.engine.finished import finished
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened
 from windfell.engine.stack import StackStages
@@ -37,9 +38,20 @@ KEPT_BELOW = 0.75
 class PileStages(StackStages):
     """Pure stages over one recipe; the picture's layers are laid over each other region by region."""
 
-    def key(self, job: Job) -> str:
-        c = self.set.combining
-        return key_of(super().key(job), c.region, c.layers) if c.region or c.layers else super().key(job)
+    def base_key(self, job: Job) -> str:
+        c, own = self.set.combining, super().base_key(job)
+        return key_of(own, c.region, c.layers) if c.region or c.layers else own
+
+    def render(self, region: Region, scale: float, job: Job) -> Picture:
+        """A region, in px of the picture at that scale."""
+        return finished(self, region, scale, job)
+
+    def finish_share(self, area: Area, region: Region, scale: float, job: Job) -> F32:
+        """How much of each px (h, w) of a region of the picture an area holds."""
+        cut = self.cut(job)
+        if cut.moves:
+            return self.area_share(area, region, scale, cut.onto_reference(scale), job)
+        return self.area_share(area, region if cut.plain else cut.region_of(region, scale), scale, None, job)
 
     def area_share(self, area: Area, region: Region, scale: float, before: Callable | None, job: Job) -> F32:
         """How much of each px (h, w) of a region an area holds; it reads the reference."""
@@ -55,11 +67,7 @@ class PileStages(StackStages):
 
     def area_over_picture(self, area: Area, scale: float, job: Job) -> F32:
         """An area's share (h, w) of each px of the whole picture at a scale."""
-        cut = self.cut(job)
-        region = Region(0, 0, *scaled_size(cut.size, scale))
-        if cut.moves:
-            return self.area_share(area, region, scale, cut.onto_reference(scale), job)
-        return self.area_share(area, region if cut.plain else cut.region_of(region, scale), scale, None, job)
+        return self.finish_share(area, Region(0, 0, *scaled_size(self.cut(job).size, scale)), scale, job)
 
     def _reference_light(self, region: Region, scale: float, before: Callable | None, job: Job) -> F32:
         first = self.frames_in_place(scale, job)[0][0]

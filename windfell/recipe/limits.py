@@ -11,6 +11,11 @@ def number(default: float | None, low: float, high: float, unit: str = "") -> An
     return field(default=default, metadata={"low": low, "high": high, "unit": unit})
 
 
+def eight(low: float, high: float, unit: str = "") -> Any:
+    """A number for each of eight bands of hues, with the limits of each, inclusive, and their unit."""
+    return field(default=(0.0,) * 8, metadata={"each_low": low, "each_high": high, "unit": unit})
+
+
 Unknown = tuple[tuple[str, str], ...]
 
 

@@ -12,6 +12,7 @@ from enum import StrEnum
 
 from windfell.recipe.areas import Area
 from windfell.recipe.combining import Combining
+from windfell.recipe.finishing import Finish
 from windfell.recipe.limits import Unknown, number
 from windfell.recipe.outline import LineKind, Outline
 from windfell.recipe.repairs import Repair
@@ -318,6 +319,7 @@ class FrameSet:
     joining: Joining = Joining()
     combining: Combining = Combining()
     repairs: tuple[Repair, ...] = ()
+    finish: Finish = Finish()
     output: Output = Output()
     proposed: bool = False
     unknown: Unknown = ()
@@ -367,6 +369,7 @@ def nested_in(project: Project, set_id: str) -> set[str]:
 def areas_of(own: FrameSet) -> list[Area]:
     """All areas of a set."""
     found = [g.area for g in own.joining.given] + [r.area for r in own.repairs]
+    found += [a.area for a in own.finish.adjustments if a.area is not None]
     return found + [a for a in (own.combining.region, *(x.area for x in own.combining.layers)) if a is not None]
 
 
@@ -378,6 +381,7 @@ def picture_parts(project: Project, set_id: str) -> tuple:
     joining = replace(frame_set.joining, fine=())
     own = (
         frame_set.kind, frame_set.used, frame_set.registration, frame_set.view,
-        frame_set.outline, joining, frame_set.combining, frame_set.repairs, wide,
+        frame_set.outline, joining, frame_set.combining, frame_set.repairs,
+        frame_set.finish.active, wide,
     )
     return own, inner

@@ -11,10 +11,11 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import Any
 
-from windfell.recipe import areas, sources
+from windfell.recipe import areas, finishing, sources
 
 # classes of which one stands where the hint names them all, and their word for it
-KINDS = {sources.Source: sources.SOURCE_WORDS, areas.Part: areas.PART_WORDS}
+KINDS = {sources.Source: sources.SOURCE_WORDS, areas.Part: areas.PART_WORDS,
+         finishing.Values: finishing.VALUE_WORDS}
 WORD_OF = {cls: word for words in KINDS.values() for word, cls in words.items()}
 
 
@@ -115,8 +116,13 @@ def _plain(hint: Any, word: Any, where: str) -> Any:
 
 
 def _check_limits(field: dataclasses.Field, value: Any, where: str) -> None:
-    if value is None or "low" not in field.metadata:
-        return
-    low, high = field.metadata["low"], field.metadata["high"]
+    if "each_low" in field.metadata:
+        for n, one in enumerate(value):
+            _within(field.metadata["each_low"], field.metadata["each_high"], one, f"{where}[{n}]")
+    if value is not None and "low" in field.metadata:
+        _within(field.metadata["low"], field.metadata["high"], value, where)
+
+
+def _within(low: float, high: float, value: float, where: str) -> None:
     if not low <= value <= high:
         raise WrongWord(f"{where} must lie between {low:g} and {high:g}, not {value:g}")

@@ -1,0 +1,192 @@
+"""A set's picture finished: its adjustments over what was joined or stacked, region by region, at any scale.
+
+What an adjustment is told of the whole picture comes from a small one, which went through all adjustments before it,
+so that previews, tiles and files agree.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.develop.local import GUIDE_SIDE
+from windfell.engine.cache import Cache, key_of
+from windfell.engine.picture import Picture
+from windfell.finish.kinds import adjusted, reach_of
+from windfell.finish.scene import Scene
+from windfell.job import Job
+from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
+from windfell.pixels.tiles import Region, scaled_size
+from windfell.recipe.areas import Area
+from windfell.recipe.finishing import Adjustment
+from windfell.recipe.model import FrameSet
+
+F32 = NDArray[np.float32]
+U8 = NDArray[np.uint8]
+
+SAMPLE_SIDE = 384
+KEPT_PX = 640 * 640
+EDGE_SIDE = 64
+_DECODED = srgb_decoded(np.arange(256) / 255).astype(np.float32)
+_MATRIX = SRGB_TO_WORKING.astype(np.float32)
+
+
+class Unfinished(Protocol):
+    """A set's stages, as the finish sees them."""
+
+    set: FrameSet
+    cache: Cache
+
+    def base_key(self, job: Job) -> str: ...
+
+    def size(self, job: Job) -> tuple[int, int]: ...
+
+    def prepare(self, scale: float, job: Job) -> None: ...
+
+    def unfinished(self, region: Region, scale: float, job: Job) -> Picture: ...
+
+    def finish_share(self, area: Area, region: Region, scale: float, job: Job) -> F32: ...
+
+
+@dataclass(frozen=True, eq=False)
+class _Whole:
+    """A set's adjustments, and what their scenes are made of."""
+
+    stages: Unfinished
+    job: Job
+
+    @property
+    def active(self) -> tuple[Adjustment, ...]:
+        return self.stages.set.finish.active
+
+    def kept(self, name: str, n: int, what: Any, make: Callable[[], Any]) -> Any:
+        """Something of the picture before adjustment `n`."""
+        key = key_of(name, self.stages.base_key(self.job), self.active[:n], what)
+        return self.stages.cache.get(key, make)
+
+    def scene(self, n: int, region: Region, scale: float, size: tuple[int, int]) -> Scene:
+        return Scene(region, scale, size, lambda: self.small(n), lambda: self.sample(n),
+                     lambda what, make: self.kept("finish", n, what, make))
+
+    def share(self, n: int, region: Region, scale: float) -> F32 | None:
+        area = self.active[n].area
+        return None if area is None else self.stages.finish_share(area, region, scale, self.job)
+
+    def small(self, n: int) -> F32:
+        """All of the picture small, before adjustment `n`."""
+        full = self.stages.size(self.job)
+        scale = min(1.0, GUIDE_SIDE / max(full))
+        whole = Region(0, 0, *scaled_size(full, scale))
+
+        def make() -> F32:
+            if n == 0:
+                return self.base(whole, scale).light
+            return self._step(self.small(n - 1), n - 1, whole, scale, (whole.width, whole.height))
+
+        return self.kept("finish small", n, scale, make)
+
+    def sample(self, n: int) -> F32:
+        """A part of the picture at full size, before adjustment `n`."""
+        width, height = self.stages.size(self.job)
+        side = Region(max(0, (width - SAMPLE_SIDE) // 2), max(0, (height - SAMPLE_SIDE) // 2),
+                      min(width, SAMPLE_SIDE), min(height, SAMPLE_SIDE))
+
+        def make() -> F32:
+            if n == 0:
+                self.stages.prepare(1.0, self.job)
+                return self.stages.unfinished(side, 1.0, self.job).light
+            return self._step(self.sample(n - 1), n - 1, side, 1.0, (width, height))
+
+        return self.kept("finish sample", n, (), make)
+
+    def _step(self, light: F32, n: int, region: Region, scale: float, size: tuple[int, int]) -> F32:
+        return adjusted(light, self.active[n], self.share(n, region, scale), self.scene(n, region, scale, size))
+
+    def base(self, region: Region, scale: float) -> Picture:
+        """The picture without its finish; that of previews is kept, since the finish changes and it does not."""
+        def make() -> Picture:
+            if scale < 1:
+                self.stages.prepare(scale, self.job)
+            return self.stages.unfinished(region, scale, self.job)
+
+        if region.width * region.height > KEPT_PX and scale >= 0.75:
+            return make()
+        return self.stages.cache.get(key_of("unfinished", self.stages.base_key(self.job), region, scale), make)
+
+
+def finished(stages: Unfinished, region: Region, scale: float, job: Job) -> Picture:
+    """A region of the finished picture, px at a scale."""
+    whole = _Whole(stages, job)
+    active = whole.active
+    if not active:
+        return stages.unfinished(region, scale, job)
+    size = scaled_size(stages.size(job), scale)
+    wide = region.grown(reach_of(active, scale)).shared(Region(0, 0, *size)) or region
+    picture = whole.base(wide, scale)
+    light = filled(picture)
+    for n in range(len(active)):
+        job.check()
+        light = whole._step(light, n, wide, scale, size)
+    at = region.within(wide)
+    covered = picture.covered[at]
+    light = np.ascontiguousarray(light[at], np.float32)
+    return Picture(light if covered.all() else np.where(covered[..., None], light, np.float32(0)), covered)
+
+
+def filled(picture: Picture) -> F32:
+    """The light, beyond what is covered as it is at the rim, so that nothing dark is drawn in from there."""
+    if picture.covered.all() or not picture.covered.any():
+        return picture.light
+    k = min(1.0, EDGE_SIDE / max(picture.covered.shape))
+    there = picture.covered.astype(np.float32)
+    small = [cv2.resize(v, None, fx=k, fy=k, interpolation=cv2.INTER_AREA) for v in (there, picture.light)]
+    share, light = small[0], small[1]
+    for _ in range(EDGE_SIDE):
+        if share.min() > 0.01:
+            break
+        share, light = (cv2.blur(v, (3, 3), borderType=cv2.BORDER_REPLICATE) for v in (share, light))
+    around = light / np.maximum(share, np.float32(1e-3))[..., None]
+    height, width = picture.covered.shape
+    around = cv2.resize(around, (width, height), interpolation=cv2.INTER_LINEAR)
+    return np.where(picture.covered[..., None], picture.light, around).astype(np.float32)
+
+
+def finished_draft(stages: Unfinished, light: F32, scale: float, job: Job) -> F32:
+    """The whole picture (h, w, 3) at a scale with its finish, as quickly as it can be: it tells itself what it is."""
+    whole = _Whole(stages, job)
+    height, width = light.shape[:2]
+    region = Region(0, 0, width, height)
+    k = min(1.0, GUIDE_SIDE / max(width, height))
+    for n in range(len(whole.active)):
+        now = light
+
+        def small(now: F32 = now) -> F32:
+            return cv2.resize(now, None, fx=k, fy=k, interpolation=cv2.INTER_AREA) if k < 1 else now
+
+        known: dict[tuple, Any] = {}
+
+        def keep(what: tuple, make: Callable[[], Any], known: dict = known) -> Any:
+            if what not in known:
+                known[what] = make()
+            return known[what]
+
+        scene = Scene(region, scale, (width, height), small, small, keep)
+        light = adjusted(light, whole.active[n], whole.share(n, region, scale), scene)
+    return light
+
+
+def finished_view(stages: Unfinished, pixels: U8, scale: float, job: Job) -> U8:
+    """A draft as a screen shows it, sRGB times its opacity, uint8 (h, w, 4), with the finish."""
+    if not stages.set.finish.active:
+        return pixels
+    light = cv2.transform(cv2.LUT(pixels[..., :3], _DECODED), _MATRIX)
+    out = np.empty_like(pixels)
+    shown = pixels[..., 3:] > 0
+    out[..., :3] = to_view(np.ascontiguousarray(finished_draft(stages, light, scale, job), np.float32)) * shown
+    out[..., 3] = pixels[..., 3]
+    return out

@@ -1,0 +1,65 @@
+"""Curves through knots on the encoded scale."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from windfell.later import Later
+from windfell.pixels.colour import srgb_decoded, srgb_encoded
+from windfell.recipe.finishing import STRAIGHT, Curve, Knots
+
+interpolate = Later("scipy.interpolate")
+
+F32 = NDArray[np.float32]
+
+STEPS = 8192
+LEAST_APART = 1e-3
+
+
+def curve_values(knots: Knots, at: NDArray[np.float64]) -> NDArray[np.float64]:
+    """What a curve makes of encoded values: monotone cubics through the knots (Fritsch & Carlson 1980), level before
+    the first and after the last.
+    """
+    found = sorted(dict(knots).items())
+    x = [found[0][0]]
+    y = [found[0][1]]
+    for a, b in found[1:]:
+        if a - x[-1] >= LEAST_APART:
+            x.append(a)
+            y.append(b)
+    if len(x) < 2:
+        return np.full_like(at, y[0])
+    return interpolate.PchipInterpolator(x, y)(np.clip(at, x[0], x[-1]))
+
+
+@lru_cache(maxsize=256)
+def _factors(knots: Knots) -> NDArray[np.float32]:
+    """What light is multiplied by, at steps of its root from 0 to 1; black that is lifted is told apart."""
+    light = np.linspace(0, 1, STEPS) ** 2
+    out = srgb_decoded(np.clip(curve_values(knots, srgb_encoded(light)), 0, 1))
+    out.setflags(write=False)
+    return out.astype(np.float32)
+
+
+def _bent(light: F32, knots: Knots) -> F32:
+    table = _factors(knots)
+    at = cv2.sqrt(np.clip(light, 0, 1)) * np.float32(STEPS - 1)
+    low = np.minimum(at.astype(np.int32), STEPS - 2)
+    out = table[low] + (at - low) * (table[low + 1] - table[low])
+    # beyond white it goes on as white is, below black as black
+    out += np.maximum(light - 1, 0) * max(float(table[-1]), 0.0)
+    out += np.minimum(light, 0)
+    return out
+
+
+def curved(light: F32, v: Curve) -> F32:
+    """Light (h, w, 3) through the channels' curves and then that of all."""
+    planes = [light[..., k] if knots == STRAIGHT else _bent(light[..., k], knots)
+              for k, knots in enumerate((v.red, v.green, v.blue))]
+    if v.every != STRAIGHT:
+        planes = [_bent(np.ascontiguousarray(p), v.every) for p in planes]
+    return np.ascontiguousarray(np.stack(planes, -1), np.float32)
