@@ -273,6 +273,9 @@ class Deeds:
         self.window.stations["combine"].open_view("core")
         self.window.stations["combine"].core.pin_spot()
 
+    def on_finish_off(self) -> None:
+        self.window.stations["finish"].toggle_all()
+
     def on_export(self) -> None:
         self.session.go("export")
         self.window.stations["export"].start()

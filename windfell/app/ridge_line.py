@@ -11,7 +11,7 @@ from windfell.app.widgets.kept import KeptPainting
 
 TITLES = {
     "gather": "Gather", "prepare": "Prepare", "align": "Align", "shape": "Shape", "join": "Join",
-    "combine": "Combine", "subjects": "Subjects", "export": "Export",
+    "combine": "Combine", "subjects": "Subjects", "finish": "Finish", "export": "Export",
 }
 STATES = {
     "far": "not reached yet", "made": "up to date", "anew": "being made again",

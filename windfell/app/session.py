@@ -31,8 +31,8 @@ AUTOSAVE_MS = 4000
 REST_MS = 120
 RECENT = 8
 STATIONS = {
-    Kind.PANORAMA: ("gather", "prepare", "align", "shape", "join", "export"),
-    Kind.STACK: ("gather", "prepare", "align", "combine", "subjects", "export"),
+    Kind.PANORAMA: ("gather", "prepare", "align", "shape", "join", "finish", "export"),
+    Kind.STACK: ("gather", "prepare", "align", "combine", "subjects", "finish", "export"),
 }
 
 

@@ -87,7 +87,7 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("files", nargs="*", metavar="FILE or PROJECT")
     parser.add_argument("--demo", action="store_true", help="open the demo")
     parser.add_argument("--screenshot", metavar="OUT.png", help="show, save a picture of it, end")
-    parser.add_argument("--station", help="gather, prepare, align, shape, join, combine, subjects or export")
+    parser.add_argument("--station", help="gather, prepare, align, shape, join, combine, subjects, finish or export")
     parser.add_argument("--frame", type=int, metavar="N", help="choose the set's N-th frame")
     parser.add_argument("--points", action="store_true", help="at align: two frames with their points")
     parser.add_argument("--pulled", action="store_true", help="at shape: the outline pulled, with what it costs")

@@ -38,6 +38,7 @@ from windfell.app.session import Session
 from windfell.app.stations.align import Align
 from windfell.app.stations.combine import Combine
 from windfell.app.stations.export import Export
+from windfell.app.stations.finish import Finish
 from windfell.app.stations.gather import Gather
 from windfell.app.stations.join import Join
 from windfell.app.stations.prepare import Prepare
@@ -85,7 +86,8 @@ class Window(QMainWindow):
                 Gather(session, self.thumbnails, self.readiness), Prepare(session, self.readiness),
                 Align(session, self.registrations, self.thumbnails),
                 Shape(session, self.view), Join(session, self.view, self.hand),
-                Combine(session, self.view, self.hand), Subjects(session, self.view, self.hand), Export(session),
+                Combine(session, self.view, self.hand), Subjects(session, self.view, self.hand),
+                Finish(session, self.view, self.hand), Export(session),
             )
         }
         self.deeds = Deeds(self)

@@ -1,0 +1,451 @@
+"""Finish: a list of adjustments of the picture, each with its values, area and strength; the histogram."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QListWidgetItem,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from windfell.app.area_hand import AreaHand, AreaTarget
+from windfell.app.picture.tool import Spot
+from windfell.app.picture.view import PictureView
+from windfell.app.session import Session
+from windfell.app.stations.adjustment_pages import KindPage
+from windfell.app.stations.station import Station
+from windfell.app.widgets.histogram import HistogramView
+from windfell.app.widgets.layer_list import LayerList
+from windfell.app.widgets.ruler import Ruler
+from windfell.errors import WindfellError
+from windfell.finish.histogram import clipped, histogram_of, modest_light
+from windfell.finish.kinds import KINDS, kind_of
+from windfell.job import Job
+from windfell.recipe import adjusting
+from windfell.recipe import finishing as f
+from windfell.recipe.areas import Area
+from windfell.recipe.finishes import read_finish, write_finish
+from windfell.recipe.model import Project
+
+SMALL = 256
+STRIPE_PX = 6
+
+
+class Finish(Station):
+    """The list at the left, the values of the adjustment in hand and the histogram at the right."""
+
+    name = "finish"
+
+    def __init__(self, session: Session, view: PictureView, hand: AreaHand) -> None:
+        super().__init__(session)
+        self._view, self.hand = view, hand
+        self._shown: tuple = ()
+        self._stripes: tuple[object, QImage] | None = None
+        self.spot = Spot()
+        self.spot.pressed.connect(self._picked_on_picture)
+        view.source.arrived.connect(self._picture_arrived)
+        self._controls()
+        self._instrument()
+
+    # -- its parts
+
+    def _controls(self) -> None:
+        self.column.setContentsMargins(16, 6, 12, 4)
+        self.column.setSpacing(4)
+        self.all_on = QCheckBox("Finish")
+        self.all_on.setProperty("role", "title")
+        self.all_on.setToolTip("The whole list on or off (Shift+A)")
+        self.all_on.clicked.connect(self.toggle_all)
+        self.clipping = QCheckBox("Clipping")
+        self.clipping.setToolTip("Stripes on the picture: rising where a channel is black, falling where it is white")
+        self.clipping.clicked.connect(lambda: self._view.update())
+        self.up_to_here = QCheckBox("Up to here")
+        self.up_to_here.setToolTip("See the picture as it is after the adjustment in hand, without those below it")
+        self.up_to_here.clicked.connect(lambda: self.session.changed.emit())
+        top = QHBoxLayout()
+        top.setSpacing(14)
+        for part in (self.all_on, self.up_to_here, self.clipping):
+            top.addWidget(part)
+        top.addStretch(1)
+        self.column.addLayout(top)
+        self.list = LayerList()
+        self.list.setAccessibleName("Adjustments, the first done first")
+        self.list.setToolTip("What is done to the picture, from the top; drag elsewhere (Alt with up and down)")
+        self.list.setMinimumWidth(0)
+        self.list.setMaximumWidth(16_777_215)
+        self.list.moved.connect(self._moved)
+        self.list.currentRowChanged.connect(lambda _: self._show_one())
+        self.list.itemChanged.connect(self._switched)
+        self.column.addWidget(self.list, 1)
+        self.add, self.remove = QPushButton("Add"), QPushButton("Remove")
+        self.double, self.area = QPushButton("Duplicate"), QPushButton("Area…", checkable=True)
+        self.everywhere, self.look = QPushButton("Everywhere"), QPushButton("Look")
+        menu = QMenu(self.add)
+        for kind, known in KINDS.items():
+            menu.addAction(known.title, lambda k=kind: self.add_kind(k))
+        self.add.setMenu(menu)
+        self.look_menu = QMenu(self.look)
+        self.look.setMenu(self.look_menu)
+        self.look_menu.aboutToShow.connect(self._fill_look)
+        for button, tip, deed in (
+                (self.add, "An adjustment more, after all others", None),
+                (self.remove, "Without the one in hand", self._remove),
+                (self.double, "The one in hand once more, below it", self._duplicate),
+                (self.area, "Draw where the one in hand holds", None),
+                (self.everywhere, "It holds everywhere", self._everywhere),
+                (self.look, "Keep this finish as a file, use one, take it to other sets", None)):
+            button.setToolTip(tip)
+            if deed:
+                button.clicked.connect(lambda _=False, d=deed: d())
+        self.area.clicked.connect(lambda on: self.take_area() if on else self.hand.put_away())
+        grid = QGridLayout()
+        grid.setSpacing(4)
+        for n, button in enumerate((self.add, self.remove, self.double, self.area, self.everywhere, self.look)):
+            grid.addWidget(button, n // 3, n % 3)
+        self.column.addLayout(grid)
+
+    def _instrument(self) -> None:
+        self.empty = self.quiet("Add an adjustment: light, colour, a curve, detail… Each can be limited to an area, "
+                                "weakened, moved in the order, switched off.")
+        self.strength = Ruler("Strength", 0.0, 100.0, 100.0, "%", 1.0, 76)
+        self.strength.changed.connect(self._strength_changed)
+        self.auto = QPushButton("Auto")
+        self.auto.setToolTip("Modest values by what the picture shows")
+        self.auto.clicked.connect(self.use_auto)
+        self.stack = QStackedWidget()
+        self.pages: dict[type, KindPage] = {}
+        for kind in KINDS:
+            page = KindPage(kind)
+            page.changed.connect(self._changed)
+            page.band_changed.connect(self._band_changed)
+            self.pages[kind] = page
+            scroll = QScrollArea()
+            scroll.setWidgetResizable(True)
+            scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+            scroll.setWidget(page)
+            self.stack.addWidget(scroll)
+        curve = self.pages[f.Curve]
+        curve.channel.picked.connect(lambda name: (curve.channel.set_value(name), self._show_one()))
+        curve.straight.clicked.connect(lambda on: self._view.take_tool(self.spot if on else None))
+        self.histogram = HistogramView()
+        self.histogram.bent.connect(self._bent)
+        head = QHBoxLayout()
+        head.addWidget(self.strength, 1)
+        head.addWidget(self.auto)
+        left = QVBoxLayout()
+        left.addWidget(self.empty)
+        left.addLayout(head)
+        left.addWidget(self.stack, 1)
+        layout = QHBoxLayout(self.instrument)
+        layout.setContentsMargins(8, 6, 16, 6)
+        layout.setSpacing(16)
+        layout.addLayout(left, 3)
+        layout.addWidget(self.histogram, 2)
+
+    @property
+    def needed(self) -> list[QWidget]:
+        return [self.strength]
+
+    # -- what is shown
+
+    @property
+    def adjustments(self) -> tuple[f.Adjustment, ...]:
+        own = self.session.frame_set
+        return own.finish.adjustments if own else ()
+
+    @property
+    def chosen(self) -> int | None:
+        """Which adjustment is in hand."""
+        row = self.list.currentRow()
+        return row if 0 <= row < len(self.adjustments) else None
+
+    def entered(self) -> None:
+        self.hand.taken.connect(self._show_one)
+        self._view.overlay = self.paint_over
+
+    def left(self) -> None:
+        self.hand.taken.disconnect(self._show_one)
+        self.hand.put_away()
+        self._view.overlay = None
+        self._view.take_tool(None)
+        self.pages[f.Curve].straight.setChecked(False)
+
+    def refresh(self) -> None:
+        own = self.session.frame_set
+        if own is None:
+            return
+        self.all_on.setChecked(own.finish.on)
+        rows = tuple((a.name, type(a.values), a.on, a.area is not None, a.strength_pct)
+                     for a in own.finish.adjustments)
+        if (own.id, rows) != self._shown:
+            fresh = not self._shown or self._shown[0] != own.id
+            grown = not fresh and len(rows) > len(self._shown[1])
+            kept = self.list.currentRow()
+            self._shown = own.id, rows
+            self._fill()
+            last = self.list.count() - 1
+            self.list.setCurrentRow(last if grown else min(max(kept, 0), last))
+        self._show_one()
+
+    def _fill(self) -> None:
+        self.list.blockSignals(True)
+        self.list.clear()
+        for a in self.adjustments:
+            more = ", in its area" if a.area is not None else ""
+            more += f", {a.strength_pct:g} %" if a.strength_pct < 100 else ""
+            item = QListWidgetItem(f"{a.name or kind_of(a).title}{more}")
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if a.on else Qt.CheckState.Unchecked)
+            self.list.addItem(item)
+        self.list.blockSignals(False)
+
+    def _show_one(self) -> None:
+        n = self.chosen
+        there = n is not None
+        for part in (self.remove, self.double, self.area, self.strength, self.up_to_here):
+            part.setEnabled(there)
+        self.everywhere.setEnabled(there and self.adjustments[n].area is not None)
+        self.area.setChecked(self.hand.target is not None)
+        self.empty.setVisible(not there)
+        self.stack.setVisible(there)
+        self.strength.setVisible(there)
+        self.auto.setVisible(there and isinstance(self.adjustments[n].values, f.Light))
+        if not there:
+            self.histogram.show_curve(None)
+            return
+        found = self.adjustments[n]
+        self.strength.set_value(found.strength_pct)
+        page = self.pages[type(found.values)]
+        self.stack.setCurrentIndex(list(KINDS).index(type(found.values)))
+        page.show_values(found.values)
+        curve = isinstance(found.values, f.Curve)
+        self.histogram.show_curve(getattr(found.values, self._channel) if curve else None)
+        if self.up_to_here.isChecked() and self.session.station == self.name and not self.session.moving:
+            self._view.source.show(self.picture_of(self.session.project), self.session.set_id)
+
+    @property
+    def _channel(self) -> str:
+        page = self.pages[f.Curve]
+        return next(v for v, b in page.channel._buttons.items() if b.isChecked())
+
+    def _picture_arrived(self) -> None:
+        shown = self._view.source.shown
+        if self.session.station != self.name or shown is None:
+            return
+        pixels, covered = _pixels_of(shown.image)
+        self.histogram.show_histogram(histogram_of(pixels, covered))
+        self._stripes = None
+
+    def paint_over(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
+        """Stripes where channels are clipped."""
+        shown = self._view.source.shown
+        if not self.clipping.isChecked() or shown is None:
+            return
+        if self._stripes is None or self._stripes[0] is not shown.image:
+            self._stripes = shown.image, stripes_of(shown.image)
+        painter.drawImage(rect, self._stripes[1])
+
+    def picture_of(self, project: Project) -> Project:
+        n = self.chosen
+        if not self.up_to_here.isChecked() or n is None:
+            return project
+        own = project.set(self.session.set_id)
+        finish = replace(own.finish, adjustments=own.finish.adjustments[: n + 1])
+        return project.with_set(replace(own, finish=finish))
+
+    def held_against(self, project: Project) -> tuple[Project, tuple[str, str]] | None:
+        own = project.set(self.session.set_id)
+        plain = replace(own, finish=replace(own.finish, on=False))
+        return project.with_set(plain), ("without the finish", "with it")
+
+    # -- edits
+
+    def add_kind(self, kind: type) -> None:
+        s = self.session
+        s.edit(adjusting.add(s.project, s.set_id, kind(), KINDS[kind].title), True)
+
+    def _remove(self) -> None:
+        s, n = self.session, self.chosen
+        if n is not None:
+            s.edit(adjusting.remove(s.project, s.set_id, n), True)
+
+    def _duplicate(self) -> None:
+        s, n = self.session, self.chosen
+        if n is not None:
+            s.edit(adjusting.duplicate(s.project, s.set_id, n), True)
+            self.list.setCurrentRow(n + 1)
+
+    def _moved(self, old: int, new: int) -> None:
+        s = self.session
+        s.edit(adjusting.move(s.project, s.set_id, old, new), True)
+        self.list.setCurrentRow(new)
+
+    def _switched(self, item: QListWidgetItem) -> None:
+        s, n = self.session, self.list.row(item)
+        on = item.checkState() == Qt.CheckState.Checked
+        if n < len(self.adjustments) and self.adjustments[n].on != on:
+            words = f"{self.adjustments[n].name or 'adjustment'} {'on' if on else 'off'}"
+            s.edit(adjusting.set_part(s.project, s.set_id, n, words, on=on), True)
+
+    def toggle_all(self) -> None:
+        """The whole list on or off."""
+        s = self.session
+        s.edit(adjusting.set_all(s.project, s.set_id, not s.frame_set.finish.on), True)
+
+    def _changed(self, field: str, value: object, first: bool) -> None:
+        s, n = self.session, self.chosen
+        if n is not None:
+            s.edit(adjusting.change(s.project, s.set_id, n, field, value), first)
+
+    def _band_changed(self, field: str, band: int, value: float, first: bool) -> None:
+        s, n = self.session, self.chosen
+        if n is not None:
+            s.edit(adjusting.change_band(s.project, s.set_id, n, field, band, value), first)
+
+    def _bent(self, knots: f.Knots, first: bool) -> None:
+        self._changed(self._channel, knots, first)
+
+    def _strength_changed(self, value: float, first: bool) -> None:
+        s, n = self.session, self.chosen
+        if n is not None:
+            s.edit(adjusting.set_part(s.project, s.set_id, n, "strength", f"strength {n}", strength_pct=value), first)
+
+    def use_auto(self) -> None:
+        """Values by what the picture shows without the adjustment in hand."""
+        s, n = self.session, self.chosen
+        if n is None:
+            return
+        own, engine, set_id = s.frame_set, s.engine, s.set_id
+        before = s.project.with_set(replace(own, finish=replace(own.finish, adjustments=self.adjustments[:n])))
+
+        def look(job: Job) -> f.Light:
+            size = engine.size(before, set_id, job)
+            picture = engine.picture(before, set_id, min(1.0, SMALL / max(size)), job)
+            return modest_light(picture.light[picture.covered][None])
+
+        def done(found: f.Light) -> None:
+            if s.set_id != set_id or n >= len(self.adjustments):
+                return
+            now = self.adjustments[n].values
+            if isinstance(now, f.Light):
+                values = replace(now, exposure_ev=found.exposure_ev, white_pct=found.white_pct,
+                                 black_pct=found.black_pct)
+                s.edit(adjusting.use_values(s.project, set_id, n, values, "auto light"), True)
+
+        s.desk.ask("auto light", look, done, lambda words: s.say(words, "wrong"))
+
+    # -- areas
+
+    def take_area(self) -> None:
+        """Draw where the adjustment in hand holds."""
+        s, n = self.session, self.chosen
+        if n is None:
+            return
+        set_id = s.set_id
+        if self.adjustments[n].area is None:
+            s.edit(adjusting.set_part(s.project, set_id, n, "an area", area=Area()), True)
+
+        def read(project: Project) -> Area | None:
+            own = next((x for x in project.sets if x.id == set_id), None)
+            there = own is not None and n < len(own.finish.adjustments)
+            return (own.finish.adjustments[n].area or Area()) if there else None
+
+        title = self.adjustments[n].name or kind_of(self.adjustments[n]).title
+        self.hand.take(AreaTarget(set_id, f"Where {title.lower()} holds", read,
+                                  lambda project, area: adjusting.with_area(project, set_id, n, area)))
+
+    def _everywhere(self) -> None:
+        s, n = self.session, self.chosen
+        if n is not None:
+            self.hand.put_away()
+            s.edit(adjusting.set_part(s.project, s.set_id, n, "everywhere", area=None), True)
+
+    def _picked_on_picture(self, at: QPointF) -> None:
+        """A knot of the curve at the brightness of the spot."""
+        shown = self._view.source.shown
+        n = self.chosen
+        if shown is None or n is None or not isinstance(self.adjustments[n].values, f.Curve):
+            return
+        pixel = shown.image.pixelColor(min(int(at.x() * shown.image.width()), shown.image.width() - 1),
+                                       min(int(at.y() * shown.image.height()), shown.image.height() - 1))
+        own = {"red": pixel.red(), "green": pixel.green(), "blue": pixel.blue()}
+        value = own.get(self._channel, 0.2126 * pixel.red() + 0.7152 * pixel.green() + 0.0722 * pixel.blue())
+        self.histogram.add_knot(value / 255)
+
+    # -- looks
+
+    def _fill_look(self) -> None:
+        self.look_menu.clear()
+        self.look_menu.addAction("Keep as a file…", self._ask_keep)
+        self.look_menu.addAction("Use a file…", self._ask_use)
+        others = [x for x in self.session.project.sets if x.id != self.session.set_id]
+        if others:
+            self.look_menu.addSeparator()
+            self.look_menu.addAction("Take to all other sets", lambda: self.take_to([x.id for x in others]))
+            for one in others:
+                self.look_menu.addAction(f"Take to {one.name}", lambda i=one.id: self.take_to([i]))
+
+    def take_to(self, ids: list[str]) -> None:
+        """This finish for other sets."""
+        s = self.session
+        s.edit(adjusting.use_finish(s.project, ids, s.frame_set.finish, f"finish for {len(ids)} sets"), True)
+
+    def _ask_keep(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(self, "Keep this finish as", "finish.json", "Finish (*.json)")
+        if path:
+            self.keep_as(Path(path))
+
+    def keep_as(self, path: Path) -> None:
+        try:
+            write_finish(path, self.session.frame_set.finish)
+            self.session.say(f"Kept: {path}.")
+        except WindfellError as error:
+            self.session.say(str(error), "wrong")
+
+    def _ask_use(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Use a finish", "", "Finish (*.json)")
+        if path:
+            self.use_file(Path(path))
+
+    def use_file(self, path: Path) -> None:
+        s = self.session
+        try:
+            s.edit(adjusting.use_finish(s.project, [s.set_id], read_finish(path), f"finish by {path.name}"), True)
+        except WindfellError as error:
+            s.say(str(error), "wrong")
+
+
+def _pixels_of(image: QImage) -> tuple[np.ndarray, np.ndarray]:
+    """sRGB (h, w, 3) and where it is covered."""
+    plain = image.convertToFormat(QImage.Format.Format_RGBA8888)
+    w, h = plain.width(), plain.height()
+    rgba = np.frombuffer(plain.constBits(), np.uint8).reshape(h, plain.bytesPerLine())[:, : 4 * w].reshape(h, w, 4)
+    return rgba[..., :3].copy(), rgba[..., 3] > 127
+
+
+def stripes_of(image: QImage) -> QImage:
+    """Stripes where a channel of an image is black (rising) or white (falling)."""
+    pixels, covered = _pixels_of(image)
+    black, white = (m & covered for m in clipped(pixels))
+    h, w = black.shape
+    y, x = np.mgrid[:h, :w]
+    rising, falling = ((x + y) // STRIPE_PX % 2 == 0), ((x - y) // STRIPE_PX % 2 == 0)
+    out = np.zeros((h, w, 4), np.uint8)
+    for where, stripe, colour in ((black, rising, QColor("#6fd0ff")), (white, falling, QColor("#d4380d"))):
+        out[where] = (0, 0, 0, 150)
+        out[where & stripe] = (colour.red(), colour.green(), colour.blue(), 255)
+    return QImage(out.data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()
