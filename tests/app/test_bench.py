@@ -41,7 +41,8 @@ class Folding(WindowTest):
                         low = widget.mapToGlobal(QPoint(0, widget.height())).y()
                         self.assertLessEqual(low, edge, "cut at the lower edge")
                         self.assertLessEqual(widget.minimumSizeHint().width(), widget.width())
-        self.assertEqual(seen, {"gather", "prepare", "align", "shape", "join", "combine", "subjects", "export"})
+        self.assertEqual(seen, {"gather", "prepare", "align", "shape", "join", "combine", "subjects", "finish",
+                                "export"})
 
     def test_a_ruler_works_in_the_row_and_comes_back_to_its_place(self):
         self.session.go("shape")

@@ -128,7 +128,8 @@ class Stations(WindowTest):
     def test_a_stack_has_its_own_stations(self):
         self.open("shape")
         self.session.select_set("still")
-        self.assertEqual(self.session.stations, ("gather", "prepare", "align", "combine", "subjects", "export"))
+        self.assertEqual(self.session.stations, (
+            "gather", "prepare", "align", "combine", "subjects", "finish", "export"))
         self.assertEqual(self.session.station, "combine")
 
     def test_a_stack_is_aligned_as_asked(self):

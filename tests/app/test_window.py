@@ -424,7 +424,8 @@ class Commands(WindowTest):
 
     def test_number_keys_open_stations(self):
         self.open("shape")
-        for key, station in ((Qt.Key.Key_1, "gather"), (Qt.Key.Key_2, "prepare"), (Qt.Key.Key_6, "export")):
+        for key, station in ((Qt.Key.Key_1, "gather"), (Qt.Key.Key_2, "prepare"), (Qt.Key.Key_6, "finish"),
+                             (Qt.Key.Key_7, "export")):
             self.key(key)
             self.assertEqual(self.session.station, station)
 

@@ -1,4 +1,6 @@
-"""Repairs laid over a panorama: cloned from elsewhere, filled smoothly, or taken from a flat view that came back."""
+"""Repairs laid over a panorama: cloned or healed from elsewhere, filled smoothly or with texture, taken from a frame
+alone or from a flat view that came back.
+"""
 
 from __future__ import annotations
 
@@ -14,12 +16,15 @@ from windfell.combine.meeting import edge_share
 from windfell.engine.areas import on_canvas
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
+from windfell.finish.healing import healed
+from windfell.finish.patch_fill import patch_filled
 from windfell.geometry.camera import Lens
 from windfell.geometry.posed import Posed
 from windfell.geometry.rotation import from_rotvec, from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.join.light import FrameLight
 from windfell.join.warp import warped
+from windfell.pixels.pull_push import smoothly_filled
 from windfell.pixels.resample import remapped
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Ellipse, Gradient, Grown, Patch, Stroke
@@ -33,7 +38,7 @@ F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 
 LEAST = 1e-3
-FILL_SIDE = 384
+FILL_SIDE, TEXTURE_SIDE = 384, 900
 MARGIN_PX = 6
 PICTURE_EDGE = 0.02
 
@@ -63,8 +68,7 @@ def _laid(stages: Any, below: Picture, n: int, repair: Repair, canvas: Canvas, r
             return below
         at = box.within(Region(0, 0, region.width, region.height))
         placed = Region(region.left + box.left, region.top + box.top, box.width, box.height)
-        take = _cloned if repair.way is Mend.CLONE else _filled
-        part = take(stages, n, repair, canvas, placed, job)
+        part = TAKES[repair.way](stages, n, repair, canvas, placed, job)
         if part is None:
             return below
         light = np.zeros_like(below.light)
@@ -100,6 +104,59 @@ def _cloned(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
     whole = Region(0, 0, flat.width, flat.height)
     picture = repaired(stages, stages.joined_on(flat, whole, job), flat, whole, n, job)
     return _read(picture, flat, rays)
+
+
+def _framed(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
+    """What a frame shows there, lit as it is joined."""
+    ids = [stages.set.used[at].id for at in stages.registration(job).placed]
+    if repair.frame not in ids:
+        return None
+    seen = stages.warped_frame(ids.index(repair.frame), canvas, region, job)
+    return None if seen is None else Picture(seen.light, seen.mask())
+
+
+def _healed(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
+    """The texture of elsewhere with the light of here."""
+    flat = _around_area(stages.area_ground, repair, stages.canvas(job).px_per_unit)
+    if flat is None or repair.source is None or repair.to is None:
+        return None
+
+    def make() -> Picture:
+        whole = Region(0, 0, flat.width, flat.height)
+        below, inside = _below(stages, n, repair, flat, job)
+        there = _cloned(stages, n, repair, flat, whole, job)
+        if there is None:
+            return Picture(below.light, np.zeros_like(inside))
+        known = below.covered & there.covered & ~inside
+        light = healed(below.light, there.light, ~known) if known.any() else there.light
+        return Picture(light, there.covered)
+
+    key = key_of("healed", stages.joined_key(job), stages.set.repairs[:n], repair, flat)
+    return _read(stages.cache.get(key, make), flat, _rays(canvas, region))
+
+
+def _textured(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
+    """The area filled with texture from around it."""
+    flat = _around_area(stages.area_ground, repair, stages.canvas(job).px_per_unit)
+    if flat is None:
+        return None
+
+    def make() -> Picture:
+        below, inside = _below(stages, n, repair, flat, job)
+        made = patch_filled(below.light, inside, ~below.covered, repair.answer)
+        if made is None:
+            made = smoothly_filled(below.light, below.covered & ~inside)
+        return Picture(made, below.covered | inside)
+
+    key = key_of("textured", stages.joined_key(job), stages.set.repairs[:n], repair, flat)
+    return _read(stages.cache.get(key, make), flat, _rays(canvas, region))
+
+
+def _below(stages: Any, n: int, repair: Repair, flat: Canvas, job: Job) -> tuple[Picture, NDArray[np.bool_]]:
+    """What lies below a repair on a flat canvas, and where the repair is."""
+    whole = Region(0, 0, flat.width, flat.height)
+    below = repaired(stages, stages.joined_on(flat, whole, job), flat, whole, n, job)
+    return below, on_canvas(repair.area, stages.area_ground, flat, whole, None) > LEAST
 
 
 def moved_rays(ground: Any, repair: Repair, rays: Array) -> Array:
@@ -148,9 +205,7 @@ def _filled(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
         return None
 
     def make() -> Picture:
-        whole = Region(0, 0, flat.width, flat.height)
-        below = repaired(stages, stages.joined_on(flat, whole, job), flat, whole, n, job)
-        inside = on_canvas(repair.area, stages.area_ground, flat, whole, None) > LEAST
+        below, inside = _below(stages, n, repair, flat, job)
         known = below.covered & ~inside
         if not known.any():
             return Picture(below.light, np.zeros_like(known))
@@ -160,8 +215,10 @@ def _filled(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
     return _read(stages.cache.get(key, make), flat, _rays(canvas, region))
 
 
-def _around_area(ground: Any, repair: Repair) -> Canvas | None:
-    """A small flat canvas around all parts of an area that have a place."""
+def _around_area(ground: Any, repair: Repair, fine: float | None = None) -> Canvas | None:
+    """A small flat canvas around all parts of an area that have a place; where texture matters, as `fine` (px per
+    unit) as the full picture, unless it is too large, and with more around it.
+    """
     points, reach = [], 0.0
     for part in repair.area.parts:
         if isinstance(part, Stroke | Grown):
@@ -184,32 +241,10 @@ def _around_area(ground: Any, repair: Repair) -> Canvas | None:
     extent = flat_extent(spots, view)
     if extent is None:
         return None
-    half = 1.3 * (float(np.abs(extent).max()) + np.tan(min(np.radians(reach), 1.2))) + 0.01
-    return Canvas("rectilinear", -half, -half, half, half, FILL_SIDE, FILL_SIDE, tuple(view.ravel()))
-
-
-def smoothly_filled(light: F32, known: NDArray[np.bool_]) -> F32:
-    """The light (h, w, 3) with what is not known taken from what surrounds it: pulled together from fine to coarse
-    and pushed back (Gortler et al. 1996), so that it passes over smoothly.
-    """
-    weight = known.astype(np.float32)
-    values = light * weight[..., None]
-    levels = [(values, weight)]
-    while min(levels[-1][1].shape) > 2:
-        values, weight = levels[-1]
-        size = (weight.shape[1] + 1) // 2, (weight.shape[0] + 1) // 2
-        levels.append((cv2.resize(values, size, interpolation=cv2.INTER_AREA),
-                       cv2.resize(weight, size, interpolation=cv2.INTER_AREA)))
-    values, weight = levels[-1]
-    filled = values / np.maximum(weight, 1e-6)[..., None]
-    if not (weight > 0).all():
-        mean = values.sum(axis=(0, 1)) / max(float(weight.sum()), 1e-6)
-        filled = np.where((weight > 0)[..., None], filled, mean)
-    for values, weight in reversed(levels[:-1]):
-        up = cv2.resize(filled, weight.shape[::-1], interpolation=cv2.INTER_LINEAR)
-        share = np.minimum(weight, 1)[..., None]
-        filled = share * values / np.maximum(weight, 1e-6)[..., None] + (1 - share) * cv2.GaussianBlur(up, (3, 3), 0)
-    return np.ascontiguousarray(filled, np.float32)
+    around = 1.3 if fine is None else 2.2
+    half = around * (float(np.abs(extent).max()) + np.tan(min(np.radians(reach), 1.2))) + 0.01
+    side = FILL_SIDE if fine is None else int(np.clip(2 * half * fine, 64, TEXTURE_SIDE))
+    return Canvas("rectilinear", -half, -half, half, half, side, side, tuple(view.ravel()))
 
 
 def _from_picture(stages: Any, repair: Repair, canvas: Canvas, region: Region, job: Job) -> tuple[F32, F32] | None:
@@ -226,3 +261,6 @@ def _from_picture(stages: Any, repair: Repair, canvas: Canvas, region: Region, j
     around = warped(sheet, canvas, grown, posed, FrameLight())
     share = edge_share(around.mask(), (grown.height, grown.width), soft)
     return seen.light, np.ascontiguousarray(share[region.within(grown)])
+
+
+TAKES = {Mend.CLONE: _cloned, Mend.HEAL: _healed, Mend.FILL: _filled, Mend.TEXTURE: _textured, Mend.FRAME: _framed}

@@ -22,6 +22,7 @@ from windfell.engine.finished import finished
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened
 from windfell.engine.stack import StackStages
+from windfell.engine.stack_repairs import repaired_stack
 from windfell.engine.stage import development_key
 from windfell.geometry import planar
 from windfell.job import Job
@@ -40,7 +41,8 @@ class PileStages(StackStages):
 
     def base_key(self, job: Job) -> str:
         c, own = self.set.combining, super().base_key(job)
-        return key_of(own, c.region, c.layers) if c.region or c.layers else own
+        own = key_of(own, c.region, c.layers) if c.region or c.layers else own
+        return key_of(own, *self.set.repairs) if self.set.repairs else own
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
         """A region, in px of the picture at that scale."""
@@ -101,8 +103,20 @@ class PileStages(StackStages):
             return super().region_share(region, scale, before, job)
         return self.area_share(c.region, region, scale, before, job)
 
+    def on_ground(self, region: Region, scale: float, job: Job) -> Picture:
+        """A region of the whole reference at a scale, combined, without repairs."""
+        if scale not in self._held:
+            self.prepare(scale, job)
+        piles = [self._fitting(layers, scale, job) for layers in self._held[scale]]
+        return self._piled(piles, region, scale, None, job)
+
     def _combined(self, piles: list[list[FrameInPlace]], region: Region, scale: float, before: Callable | None,
                   job: Job) -> Picture:
+        picture = self._piled(piles, region, scale, before, job)
+        return repaired_stack(self, picture, region, scale, before, job) if self.set.repairs else picture
+
+    def _piled(self, piles: list[list[FrameInPlace]], region: Region, scale: float, before: Callable | None,
+               job: Job) -> Picture:
         layers = self.set.combining.layers
         if not layers:
             return super()._combined(piles, region, scale, before, job)

@@ -1,4 +1,4 @@
-"""Edits of a panorama's repairs."""
+"""Edits of a picture's repairs."""
 
 from __future__ import annotations
 
@@ -9,18 +9,25 @@ from typing import Any
 
 from windfell.recipe.areas import Area, Ellipse, Gradient, Grown, Patch, Point, Stroke
 from windfell.recipe.edits import Edit
-from windfell.recipe.model import Project
+from windfell.recipe.model import Kind, Project
 from windfell.recipe.repairs import Mend, Repair
 
+FROM_ELSEWHERE = (Mend.CLONE, Mend.HEAL)
+WORDS = {Mend.FILL: "fill", Mend.TEXTURE: "texture", Mend.FRAME: "another frame"}
 
-def repair_name(repair: Repair) -> str:
+
+def repair_name(repair: Repair, kind: Kind = Kind.PANORAMA) -> str:
     """What a repair is, in words."""
     if repair.way is Mend.PICTURE:
         return f"flat view {PurePath(repair.path).name}"
     drawn = f"{len(repair.area.parts)} drawn"
-    if repair.way is Mend.CLONE and repair.source and repair.to:
-        return f"clone from {_apart(repair.source, repair.to):.1f}° away; {drawn}"
-    return f"{repair.way}; {drawn}"
+    if repair.way in FROM_ELSEWHERE and repair.source and repair.to:
+        if kind is Kind.STACK:
+            far = math.hypot(repair.source[0] - repair.to[0], repair.source[1] - repair.to[1])
+            return f"{repair.way} from {far:.0f} px away; {drawn}"
+        return f"{repair.way} from {_apart(repair.source, repair.to):.1f}° away; {drawn}"
+    answer = f", answer {repair.answer + 1}" if repair.way is Mend.TEXTURE and repair.answer else ""
+    return f"{WORDS.get(repair.way, repair.way)}{answer}; {drawn}"
 
 
 def _apart(a: Point, b: Point) -> float:
@@ -36,7 +43,7 @@ def _with(project: Project, set_id: str, repairs: tuple[Repair, ...]) -> Project
 
 def add_repair(project: Project, set_id: str, repair: Repair) -> Edit:
     repairs = (*project.set(set_id).repairs, repair)
-    return Edit(f"repair: {repair_name(repair)}", _with(project, set_id, repairs))
+    return Edit(f"repair: {repair_name(repair, project.set(set_id).kind)}", _with(project, set_id, repairs))
 
 
 def change_repair(project: Project, set_id: str, n: int, words: str, **values: Any) -> Edit:
@@ -68,7 +75,7 @@ def first_point(area: Area) -> Point | None:
 
 
 def with_repair_area(
-    project: Project, set_id: str, n: int, way: Mend, area: Area, source: Point | None
+    project: Project, set_id: str, n: int, way: Mend, area: Area, source: Point | None, frame: str | None = None
 ) -> Project:
     """The project with the area of repair `n`; of one more if there are just `n`. A clone's source goes to where its
     first stroke began.
@@ -77,5 +84,6 @@ def with_repair_area(
     if n < len(repairs):
         repairs[n] = replace(repairs[n], area=area)
     else:
-        repairs.append(Repair(way, area, source, first_point(area) if way is Mend.CLONE else None))
+        to = first_point(area) if way in FROM_ELSEWHERE else None
+        repairs.append(Repair(way, area, source, to, frame=frame))
     return _with(project, set_id, tuple(repairs))

@@ -1,4 +1,4 @@
-"""Repairs: pieces laid over a panorama where an area says, which stay on their place of the sphere."""
+"""Repairs: pieces laid over a picture where an area says, which stay on their place of the set's ground."""
 
 from __future__ import annotations
 
@@ -10,17 +10,23 @@ from windfell.recipe.limits import Unknown, number
 
 
 class Mend(StrEnum):
-    """Where a repair's pixels come from: the picture elsewhere, its surroundings smoothly, or a picture file."""
+    """Where a repair's pixels come from: the picture elsewhere, as it is or with the light of here; its surroundings,
+    smoothly or with their texture; another frame alone; or a picture file.
+    """
 
     CLONE = "clone"
+    HEAL = "heal"
     FILL = "fill"
+    TEXTURE = "texture"
+    FRAME = "frame"
     PICTURE = "picture"
 
 
 @dataclass(frozen=True)
 class Repair:
-    """A clone shows at `to` what the picture shows at `source` (points of the ground). A picture is a flat view that
-    looks to `yaw_deg`, `pitch_deg` of the level world, `hfov_deg` wide; without parts in its area all of it is laid.
+    """A clone shows at `to` what the picture shows at `source` (points of the ground); a heal brings it to the light
+    around. Of textures `answer` is one of several. A picture is a flat view that looks to `yaw_deg`, `pitch_deg` of
+    the level world, `hfov_deg` wide; without parts in its area all of it is laid. `frame`: the id of one to show.
     """
 
     way: Mend
@@ -33,4 +39,6 @@ class Repair:
     roll_deg: float = number(0.0, -180.0, 180.0, "°")
     hfov_deg: float = number(90.0, 1.0, 170.0, "°")
     on: bool = True
+    frame: str | None = None
+    answer: int = number(0, 0, 99)
     unknown: Unknown = ()

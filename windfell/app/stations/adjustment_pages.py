@@ -63,9 +63,9 @@ class KindPage(QWidget):
         eights = [x for x in dataclasses.fields(kind) if "each_low" in x.metadata]
         self.which = Choice("", [(x.name, *BAND_FIELDS.get(x.name, ("Brightness", "How bright each hue becomes")))
                                  for x in eights])
-        self.which.setVisible(len(eights) > 1)
         self.which.picked.connect(self._show_bands)
         column.addWidget(self.which)
+        self.which.setVisible(len(eights) > 1)
         for field in eights:
             column.addWidget(self._eight(field))
         if eights:
