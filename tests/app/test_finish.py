@@ -13,6 +13,7 @@ from windfell.finish.histogram import modest_light
 from windfell.finish.kinds import KINDS
 from windfell.recipe import finishing as f
 from windfell.recipe.areas import Stroke
+from windfell.recipe.repairs import Mend
 
 
 class Finishing(Drawing):
@@ -164,6 +165,36 @@ class Finishing(Drawing):
         self.assertEqual(values.contrast_pct, 30.0)
         dark = np.full((1, 500, 3), 0.05, np.float32) * np.linspace(0.2, 2, 500, dtype=np.float32)[None, :, None]
         self.assertGreater(modest_light(dark).exposure_ev, 0.4)
+
+    def test_repairs_are_painted_here_on_both_kinds_of_sets(self):
+        mending = self.station.mending
+        for set_id in ("row", "still"):
+            self.session.select_set(set_id)
+            self.settle()
+            self.station.open_view("repairs")
+            self.click(mending.texture)
+            self.draw((0.5, 0.6), (0.54, 0.62))
+            self.assertEqual([r.way for r in mending.repairs], [Mend.TEXTURE])
+            self.settle()
+            self.click(mending.answer)
+            self.assertEqual(mending.repairs[0].answer, 1)
+            self.click(mending.heal)
+            QTest.mouseClick(self.window.view, Qt.MouseButton.LeftButton, pos=self.spot(0.3, 0.6))
+            self.until(lambda: self.window.hand.target is not None)
+            self.draw((0.4, 0.6), (0.42, 0.6))
+            self.assertEqual(mending.repairs[1].way, Mend.HEAL)
+            self.assertIsNotNone(mending.repairs[1].to)
+            self.session.select_frame(self.session.frame_set.frames[1].id)
+            self.click(mending.other)
+            self.draw((0.6, 0.5), (0.62, 0.5))
+            self.assertEqual(mending.repairs[2].frame, self.session.frame_id)
+            self.settle()
+            self.assertIsNone(self.window.source.error)
+            self.click(mending.remove)  # the newest is in hand
+            self.assertEqual([r.way for r in mending.repairs], [Mend.TEXTURE, Mend.HEAL])
+            self.assertIn("away", mending.list.item(1).text())
+            while self.session.frame_set.repairs:
+                self.window.do("undo")
 
     def test_a_look_is_kept_used_and_taken_to_other_sets(self):
         self.station.add_kind(f.Colour)

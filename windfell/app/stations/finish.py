@@ -27,7 +27,9 @@ from windfell.app.picture.tool import Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.stations.adjustment_pages import KindPage
+from windfell.app.stations.mending import Mending
 from windfell.app.stations.station import Station
+from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.histogram import HistogramView
 from windfell.app.widgets.layer_list import LayerList
 from windfell.app.widgets.ruler import Ruler
@@ -150,15 +152,33 @@ class Finish(Station):
         left.addWidget(self.empty)
         left.addLayout(head)
         left.addWidget(self.stack, 1)
-        layout = QHBoxLayout(self.instrument)
-        layout.setContentsMargins(8, 6, 16, 6)
-        layout.setSpacing(16)
-        layout.addLayout(left, 3)
-        layout.addWidget(self.histogram, 2)
+        self.values_page = QWidget()
+        inner = QHBoxLayout(self.values_page)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.setSpacing(16)
+        inner.addLayout(left, 3)
+        inner.addWidget(self.histogram, 2)
+        self.mending = Mending(self.session, self._view, self.hand)
+        self.views = Choice("", (
+            ("values", "Values", "Of the adjustment in hand, and the histogram"),
+            ("repairs", "Repairs", "Healed, cloned, filled, taken from another frame")))
+        self.views.picked.connect(self.open_view)
+        layout = QVBoxLayout(self.instrument)
+        layout.setContentsMargins(8, 4, 16, 6)
+        layout.setSpacing(4)
+        layout.addWidget(self.views)
+        layout.addWidget(self.values_page, 1)
+        layout.addWidget(self.mending, 1)
+        self.open_view("values")
+
+    def open_view(self, name: str) -> None:
+        self.views.set_value(name)
+        self.values_page.setVisible(name == "values")
+        self.mending.setVisible(name == "repairs")
 
     @property
     def needed(self) -> list[QWidget]:
-        return [self.strength]
+        return [self.all_on, self.strength]
 
     # -- what is shown
 
@@ -199,6 +219,7 @@ class Finish(Station):
             self._fill()
             last = self.list.count() - 1
             self.list.setCurrentRow(last if grown else min(max(kept, 0), last))
+        self.mending.refresh()
         self._show_one()
 
     def _fill(self) -> None:
@@ -222,7 +243,6 @@ class Finish(Station):
         self.area.setChecked(self.hand.target is not None)
         self.empty.setVisible(not there)
         self.stack.setVisible(there)
-        self.strength.setVisible(there)
         self.auto.setVisible(there and isinstance(self.adjustments[n].values, f.Light))
         if not there:
             self.histogram.show_curve(None)

@@ -1,4 +1,4 @@
-"""Mending at Join: flat views of the sphere, and repairs that stay on their place."""
+"""Mending, at Join and Finish: flat views of the sphere, and repairs that stay on their place."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QFileDialog,
+    QGridLayout,
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
@@ -32,6 +33,7 @@ from windfell.recipe.model import Project
 from windfell.recipe.repairs import Mend, Repair
 
 LIST_WIDE = 320
+ANSWERS = 12
 
 
 class FlatPage(QWidget):
@@ -70,9 +72,9 @@ class FlatPage(QWidget):
 
 
 class Mending(QWidget):
-    """The list of repairs, the last one on top of the others."""
+    """The list of repairs, the last one on top of the others; with a `flat` view, where there is one."""
 
-    def __init__(self, session: Session, view: PictureView, hand: AreaHand, flat: FlatPage) -> None:
+    def __init__(self, session: Session, view: PictureView, hand: AreaHand, flat: FlatPage | None = None) -> None:
         super().__init__()
         self.session, self._view, self.hand, self.flat = session, view, hand, flat
         self.list = QListWidget()
@@ -80,25 +82,42 @@ class Mending(QWidget):
         self.list.setAccessibleName("Repairs")
         self.list.itemChanged.connect(self._switched)
         self.list.currentRowChanged.connect(lambda _: self._enable())
-        self.clone, self.fill = QPushButton("Clone…"), QPushButton("Fill…")
-        self.paint, self.remove = QPushButton("Paint more…"), QPushButton("Remove")
-        self.clone.setToolTip("Press where to take from, then paint where it shall be seen")
-        self.fill.setToolTip("Paint what is closed smoothly from what surrounds it: small holes, a missing cap")
-        self.words = Station.quiet("Repairs stay on their place when the view turns. The flat view (page Mend) shows "
-                                   "the ground and the sky without bending.")
-        for button, deed in ((self.clone, self.begin_clone), (self.fill, lambda: self.take_area(None, Mend.FILL)),
-                             (self.paint, self._paint_chosen), (self.remove, self._remove)):
+        self.heal, self.clone = QPushButton("Heal…"), QPushButton("Clone…")
+        self.texture, self.fill = QPushButton("Texture…"), QPushButton("Fill…")
+        self.other = QPushButton("Other frame…")
+        self.paint, self.answer, self.remove = (QPushButton(w) for w in ("Paint more…", "Another answer", "Remove"))
+        self._way = Mend.CLONE
+        self.words = Station.quiet("Repairs stay on their place when the view turns." + (
+            " The flat view (page Mend) shows the ground and the sky without bending." if flat else
+            " What another frame shows behind it is true; texture is made up."))
+        for button, tip, deed in (
+                (self.heal, "Press where to take texture from, then paint; the light stays that of here",
+                 lambda: self.begin_clone(Mend.HEAL)),
+                (self.clone, "Press where to take from, then paint where it shall be seen",
+                 lambda: self.begin_clone(Mend.CLONE)),
+                (self.texture, "Paint over a wire, a post, a boat: filled with texture from around it",
+                 lambda: self.take_area(None, Mend.TEXTURE)),
+                (self.fill, "Paint what is closed smoothly from what surrounds it: small holes, a missing cap",
+                 lambda: self.take_area(None, Mend.FILL)),
+                (self.other, "Paint where the frame chosen at the left is seen alone: it may show what is behind",
+                 lambda: self.take_area(None, Mend.FRAME)),
+                (self.paint, "Draw on the area of the repair in hand", self._paint_chosen),
+                (self.answer, "Another texture for the repair in hand", self._other_answer),
+                (self.remove, "Without the repair in hand", self._remove)):
+            button.setToolTip(tip)
             button.clicked.connect(lambda _=False, f=deed: f())
-        flat.write.clicked.connect(lambda: self._ask_write())
-        flat.take.clicked.connect(lambda: self._ask_take())
+        if flat is not None:
+            flat.write.clicked.connect(lambda: self._ask_write())
+            flat.take.clicked.connect(lambda: self._ask_take())
         self.spot = Spot()
         self.spot.pressed.connect(self._from_here)
-        row = QHBoxLayout()
-        for button in (self.clone, self.fill, self.paint, self.remove):
-            row.addWidget(button)
-        row.addStretch(1)
+        grid = QGridLayout()
+        grid.setSpacing(4)
+        for n, button in enumerate((self.heal, self.clone, self.texture, self.fill, self.other, self.paint,
+                                    self.answer, self.remove)):
+            grid.addWidget(button, n // 4, n % 4)
         right = QVBoxLayout()
-        right.addLayout(row)
+        right.addLayout(grid)
         right.addWidget(self.words)
         right.addStretch(1)
         layout = QHBoxLayout(self)
@@ -113,25 +132,37 @@ class Mending(QWidget):
         return own.repairs if own else ()
 
     def refresh(self) -> None:
-        state = self.session.set_id, self.repairs
+        own = self.session.frame_set
+        if own is None:
+            return
+        state = own.id, self.repairs
         if state != self._shown:
             row = self.list.currentRow()
+            grown = self._shown is not None and self._shown[0] == own.id and len(self.repairs) > len(self._shown[1])
             self._shown = state
             self.list.blockSignals(True)
             self.list.clear()
             for n, repair in enumerate(self.repairs):
-                item = QListWidgetItem(f"{n + 1}  {mending.repair_name(repair)}")
+                item = QListWidgetItem(f"{n + 1}  {mending.repair_name(repair, own.kind)}")
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
                 item.setCheckState(Qt.CheckState.Checked if repair.on else Qt.CheckState.Unchecked)
                 self.list.addItem(item)
             self.list.blockSignals(False)
-            self.list.setCurrentRow(min(max(row, 0), len(self.repairs) - 1))
+            self.list.setCurrentRow(len(self.repairs) - 1 if grown else min(max(row, 0), len(self.repairs) - 1))
         self._enable()
 
     def _enable(self) -> None:
         there = 0 <= self.list.currentRow() < len(self.repairs)
         self.paint.setEnabled(there)
         self.remove.setEnabled(there)
+        self.answer.setEnabled(there and self.repairs[self.list.currentRow()].way is Mend.TEXTURE)
+        self.other.setEnabled(self.session.frame_id is not None)
+
+    def _other_answer(self) -> None:
+        n, s = self.list.currentRow(), self.session
+        if 0 <= n < len(self.repairs):
+            s.edit(mending.change_repair(s.project, s.set_id, n, "another answer for",
+                                         answer=(self.repairs[n].answer + 1) % ANSWERS), True)
 
     def _switched(self, item: QListWidgetItem) -> None:
         n, s = self.list.row(item), self.session
@@ -147,8 +178,9 @@ class Mending(QWidget):
 
     # -- what is painted
 
-    def begin_clone(self) -> None:
+    def begin_clone(self, way: Mend = Mend.CLONE) -> None:
         """The next press says where to take from."""
+        self._way = way
         self.hand.put_away()
         self._view.take_tool(self.spot)
         self.session.say("Press where to take from; then paint where it shall be seen.", "info")
@@ -158,7 +190,7 @@ class Mending(QWidget):
         engine, project, set_id = s.engine, self.hand.picture_of(s.project), s.set_id
         self._view.take_tool(None)
         s.desk.ask("clone source", lambda job: ground_at(engine.stages(project, set_id), [(at.x(), at.y())], job)[0],
-                   lambda point: self.take_area(None, Mend.CLONE, point))
+                   lambda point: self.take_area(None, self._way, point))
 
     def _paint_chosen(self) -> None:
         n = self.list.currentRow()
@@ -169,6 +201,7 @@ class Mending(QWidget):
         """Draw where repair `n` holds; None: one more, which comes with its first stroke."""
         set_id = self.session.set_id
         at = len(self.repairs) if n is None else n
+        frame = self.session.frame_id if way is Mend.FRAME else None
 
         def read(project: Project) -> Area | None:
             own = next((s for s in project.sets if s.id == set_id), None)
@@ -177,9 +210,10 @@ class Mending(QWidget):
             return own.repairs[at].area if at < len(own.repairs) else Area()
 
         def write(project: Project, area: Area) -> Project:
-            return mending.with_repair_area(project, set_id, at, way, area, source)
+            return mending.with_repair_area(project, set_id, at, way, area, source, frame)
 
-        self.hand.take(AreaTarget(set_id, f"{way.capitalize()} of repair {at + 1}", read, write))
+        title = f"{mending.WORDS.get(way, str(way)).capitalize()} of repair {at + 1}"
+        self.hand.take(AreaTarget(set_id, title, read, write))
 
     # -- flat views written and taken back
 
@@ -219,6 +253,6 @@ class Mending(QWidget):
     def picture_of(self, project: Project) -> Project:
         """The picture as the flat view shows it, while that is on."""
         own = next((s for s in project.sets if s.id == self.session.set_id), None)
-        if not self.flat.on.isChecked() or own is None:
+        if self.flat is None or not self.flat.on.isChecked() or own is None:
             return project
         return project.with_set(replace(flat_set(own, *self.flat.look), id=own.id))
