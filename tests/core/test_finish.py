@@ -13,6 +13,7 @@ from windfell.finish.kinds import KINDS, adjusted, reach_of
 from windfell.finish.scene import Scene
 from windfell.finish.starlight import star_light
 from windfell.pixels.colour import SRGB_TO_WORKING, luminance, srgb_decoded, to_view
+from windfell.pixels.lookup import looked_up
 from windfell.pixels.oklab import from_oklab, to_oklab
 from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe import finishing as f
@@ -176,6 +177,15 @@ class Every(unittest.TestCase):
 
 def replace_region(scene: Scene, region: Region) -> Scene:
     return Scene(region, scene.scale, scene.size, scene.small, scene.sample, scene.keep)
+
+
+class Tables(unittest.TestCase):
+    def test_values_between_steps_and_of_any_shape(self):
+        table = np.linspace(0, 1, 500, dtype=np.float32) ** 2
+        rng = np.random.default_rng(0)
+        for shape in ((40, 60), (7,), (3, 70_001), (2, 3, 4)):
+            at = rng.uniform(0, 499, shape).astype(np.float32)
+            np.testing.assert_allclose(looked_up(at, table), np.interp(at, np.arange(500), table), atol=1e-5)
 
 
 class Each(unittest.TestCase):

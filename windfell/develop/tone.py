@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.pixels.colour import luminance, srgb_decoded, srgb_encoded
+from windfell.pixels.lookup import looked_up
 from windfell.recipe.model import Development
 
 F32 = NDArray[np.float32]
@@ -59,7 +60,7 @@ class ContrastTable:
 
     def __call__(self, light: F32) -> F32:
         y = cv2.sqrt(np.clip(luminance(light), 0.0, TOP) * np.float32(1 / TOP))
-        factor = self._table[(y * np.float32(STEPS - 1) + np.float32(0.5)).astype(np.int32)]
+        factor = looked_up(y * np.float32(STEPS - 1), self._table)
         return light * factor[..., None]
 
 

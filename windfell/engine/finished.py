@@ -7,7 +7,7 @@ so that previews, tiles and files agree.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 import cv2
@@ -176,8 +176,23 @@ def finished_draft(stages: Unfinished, light: F32, scale: float, job: Job) -> F3
             return known[what]
 
         scene = Scene(region, scale, (width, height), small, small, keep)
-        light = adjusted(light, whole.active[n], whole.share(n, region, scale), scene)
+        light = _in_halves(light, whole.active[n], whole.share(n, region, scale), scene, job)
     return light
+
+
+def _in_halves(light: F32, adjustment: Adjustment, share: F32 | None, scene: Scene, job: Job) -> F32:
+    """A whole picture adjusted, by both cores where no px looks around itself."""
+    if reach_of((adjustment,), scene.scale) or adjustment.idle:
+        return adjusted(light, adjustment, share, scene)
+    height, width = light.shape[:2]
+    middle = height // 2
+
+    def half(rows: tuple[int, int]) -> F32:
+        top, bottom = rows
+        part = replace(scene, region=Region(0, top, width, bottom - top))
+        return adjusted(light[top:bottom], adjustment, None if share is None else share[top:bottom], part)
+
+    return np.concatenate(list(job.map(half, [(0, middle), (middle, height)], "finishing")))
 
 
 def finished_view(stages: Unfinished, pixels: U8, scale: float, job: Job) -> U8:

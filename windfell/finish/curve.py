@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from windfell.later import Later
 from windfell.pixels.colour import srgb_decoded, srgb_encoded
+from windfell.pixels.lookup import looked_up
 from windfell.recipe.finishing import STRAIGHT, Curve, Knots
 
 interpolate = Later("scipy.interpolate")
@@ -48,11 +49,13 @@ def _factors(knots: Knots) -> NDArray[np.float32]:
 def _bent(light: F32, knots: Knots) -> F32:
     table = _factors(knots)
     at = cv2.sqrt(np.clip(light, 0, 1)) * np.float32(STEPS - 1)
-    low = np.minimum(at.astype(np.int32), STEPS - 2)
-    out = table[low] + (at - low) * (table[low + 1] - table[low])
+    out = looked_up(at, table)
     # beyond white it goes on as white is, below black as black
-    out += np.maximum(light - 1, 0) * max(float(table[-1]), 0.0)
-    out += np.minimum(light, 0)
+    low, high, *_ = cv2.minMaxLoc(light)
+    if high > 1:
+        out += np.maximum(light - 1, 0) * max(float(table[-1]), 0.0)
+    if low < 0:
+        out += np.minimum(light, 0)
     return out
 
 

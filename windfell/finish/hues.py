@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from windfell.pixels.colour import SRGB_TO_WORKING, luminance
 from windfell.pixels.easing import eased
+from windfell.pixels.lookup import looked_up
 from windfell.pixels.oklab import from_oklab, to_oklab
 from windfell.recipe.finishing import Hues, Mono, Tinting
 
@@ -41,9 +42,8 @@ def at_hues(values: Sequence[float], hue_deg: F32) -> F32:
     own = np.asarray(values, float)[_ORDER]
     circle = np.concatenate([[knots[-1] - 360], knots, [knots[0] + 360]])
     table = np.interp(np.arange(0, 361), circle, np.concatenate([own[-1:], own, own[:1]])).astype(np.float32)
-    at = hue_deg % np.float32(360)
-    low = np.minimum(at.astype(np.int32), 359)
-    return table[low] + (at - low) * (table[low + 1] - table[low])
+    at = np.where(hue_deg < 0, hue_deg + np.float32(360), hue_deg)
+    return looked_up(at, table)
 
 
 def polar(lab: F32) -> tuple[F32, F32]:
