@@ -91,8 +91,10 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("--frame", type=int, metavar="N", help="choose the set's N-th frame")
     parser.add_argument("--points", action="store_true", help="at align: two frames with their points")
     parser.add_argument("--pulled", action="store_true", help="at shape: the outline pulled, with what it costs")
-    parser.add_argument("--shown", choices=("own", "flat-view", "pile", "core", "shelf", "best"),
-                        help="a frame's area, the flat view; the pile, the core; the shelf, the best of a group")
+    parser.add_argument("--shown", choices=("own", "flat-view", "pile", "core", "shelf", "matte", "best", "values",
+                                            "repairs"),
+                        help="a frame's area, the flat view; the pile, the core; the shelf, a matte, the best of a "
+                             "group; a finish with its areas, its repairs")
     parser.add_argument("--set", help="a set by its name")
     parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
     parser.add_argument("--size", type=_size, default=(1280, 800), metavar="WxH", help="of the window")
@@ -173,11 +175,24 @@ def _show(app: QApplication, window: Window, what: str) -> None:
             subjects.deeds.take_suggested()
             subjects.view.hold(subjects.offered[4])
             return
+        if what == "matte":
+            subjects.deeds.take_all()
+            subjects.open_view("conflicts")
+            subjects.controls_of.alone.click()
+            subjects.view.hold(subjects.offered[3])
+            return
         subjects.open_view("best")
         subjects.deeds.put_behind(own.frames[0].id)
         subjects.box.drawn.emit(QRectF(0.17, 0.42, 0.1, 0.22))
         settle(app, window)
         subjects.best.lay(3)
+    elif session.station == "finish":
+        finish = window.stations["finish"]
+        settle(app, window)
+        finish.open_view(what)
+        finish.list.setCurrentRow(1)
+        if what == "values":
+            finish.area.click()
     elif session.station == "combine":
         combine = window.stations["combine"]
         combine.open_view("core" if what == "core" else "pile")
