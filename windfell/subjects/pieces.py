@@ -19,7 +19,8 @@ SEED, REGION = 7.0, 3.0
 LEAST_SHARE = 0.0006
 JOIN_SHARE, SHADOW_SHARE = 0.006, 0.02
 LIKE_CAST, CAST_ROOM = 0.5, 8
-EDGE_PX, RIM_PX = 2, 4
+EDGE_PX, RIM_PX, INNER_PX = 2, 4, 5
+CALM_ROOT, DIMMED = np.float32(0.015), np.float32(0.97)
 FAR_LEAST, FARTHEST_SHADOW = 0.15, 0.5
 
 
@@ -157,14 +158,14 @@ def _piece(own: NDArray[np.bool_], shadow: NDArray[np.bool_], light: F32, plate:
 
 
 def _matte(own: NDArray[np.bool_], light: F32, plate: F32) -> F32:
-    """How much of each px (h, w) the thing covers: by how far its colour lies from the plate's on the way to that of
-    the thing nearby; whole inside, nothing outside of a narrow rim.
+    """How much of each px (h, w) the thing covers: by how far its colour lies from the plate's, against that of the
+    thing nearby; whole deep inside, nothing outside of a narrow rim.
     """
     mask = own.astype(np.uint8)
-    inside = cv2.erode(mask, _disc(EDGE_PX)) > 0
+    inside = cv2.erode(mask, _disc(INNER_PX)) > 0
     rim = (cv2.dilate(mask, _disc(EDGE_PX)) > 0) & ~inside
     weight = (inside if inside.any() else own).astype(np.float32)
-    sigma = 2.0 * EDGE_PX
+    sigma = 1.5 * INNER_PX
     blur = lambda v: cv2.GaussianBlur(v, (0, 0), sigma)  # noqa: E731
     near = blur(weight)
     thing = blur(np.sqrt(np.maximum(light, 0)) * weight[..., None]) / np.maximum(near, 1e-4)[..., None]
@@ -172,6 +173,11 @@ def _matte(own: NDArray[np.bool_], light: F32, plate: F32) -> F32:
     way, seen = thing - ground, np.sqrt(np.maximum(light, 0)) - ground
     length = (way * way).sum(axis=2)
     along = np.clip((seen * way).sum(axis=2) / np.maximum(length, 1e-6), 0, 1)
+    # within, a px of another colour than the thing nearby is the thing too, if it is not just the ground dimmed
+    off = np.sqrt((seen * seen).sum(axis=2))
+    far = np.clip((off - CALM_ROOT) / np.maximum(np.sqrt(length) - CALM_ROOT, CALM_ROOT), 0, 1)
+    dimmed = -(seen * ground).sum(axis=2) > DIMMED * off * np.sqrt((ground * ground).sum(axis=2))
+    along = np.where(own & ~dimmed, np.maximum(far, along), along)
     soft = cv2.GaussianBlur(own.astype(np.float32), (0, 0), EDGE_PX / 2)
     # where thing and plate look alike, the outline alone says
     told = np.where((length > 0.004) & (near > 0.02), along, soft)
