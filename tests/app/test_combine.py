@@ -38,6 +38,16 @@ class Combining(WindowTest):
         self.window.do("undo")
         self.assertEqual(self.session.project, before)
 
+    def test_the_base_is_held_against_the_result(self):
+        self.assertIsNone(self.combine.held_against(self.session.project))
+        base = self.own.frames[2].id
+        self.session.change("combining.base", base, True)
+        self.window.do("compare_blink")
+        self.settle()
+        self.assertEqual(self.window.view.tags, ("the base", "now"))
+        layers = self.window.before.shown.project.set("still").combining.layers
+        self.assertEqual([x.frames for x in layers], [(base,)])
+
     def test_the_masks_of_exposures_have_rulers(self):
         self.combine.open_tab("light")
         self.assertFalse(self.combine.masks["combining.grow_px"].isEnabled())

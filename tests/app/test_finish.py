@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
 from tests.app.test_areas import Drawing
-from windfell.app.stations.finish import stripes_of
+from windfell.app.stations.finish import band_of, stripes_of
 from windfell.finish.histogram import modest_light
 from windfell.finish.kinds import KINDS
 from windfell.recipe import finishing as f
@@ -165,6 +165,37 @@ class Finishing(Drawing):
         self.assertEqual(values.contrast_pct, 30.0)
         dark = np.full((1, 500, 3), 0.05, np.float32) * np.linspace(0.2, 2, 500, dtype=np.float32)[None, :, None]
         self.assertGreater(modest_light(dark).exposure_ev, 0.4)
+
+    def test_a_colour_taken_on_the_picture_moves_its_band(self):
+        self.settle()
+        self.station.add_kind(f.Hues)
+        page = self.station.pages[f.Hues]
+        page.which.press("saturation_pct")
+        page.drag.click()
+        self.assertIs(self.window.view.in_hand, self.station.pull)
+        rect = self.window.view.picture_rect()
+        start = QPointF(rect.x() + 0.5 * rect.width(), rect.y() + 0.93 * rect.height())
+        band = band_of(self.window.source.shown.image, QPointF(0.5, 0.93))
+        self.drag(self.window.view, start, QPointF(0.1 * rect.width(), 0))
+        found = self.adjustments[0].values.saturation_pct
+        self.assertAlmostEqual(found[band], 40, delta=3)
+        self.assertEqual(sum(v != 0 for v in found), 1)
+        self.assertIn(f.BANDS[band], ("yellow", "green", "orange"))
+        self.window.do("undo")
+        self.assertEqual(self.adjustments[0].values, f.Hues())
+        self.session.go("join")
+        self.assertFalse(page.drag.isChecked())
+
+    def test_a_look_has_a_name(self):
+        self.station.add_kind(f.Mono)
+        self.station.keep_look("Grey day")
+        self.station._fill_look()
+        self.assertIn("Use: Grey day", [a.text() for a in self.station.look_menu.actions()])
+        self.session.select_set("still")
+        self.station.use(self.station.looks.all()["Grey day"], "Grey day")
+        self.assertEqual([type(a.values) for a in self.adjustments], [f.Mono])
+        self.station.looks.drop("Grey day")
+        self.assertEqual(self.station.looks.all(), {})
 
     def test_repairs_are_painted_here_on_both_kinds_of_sets(self):
         mending = self.station.mending

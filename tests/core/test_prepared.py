@@ -11,7 +11,8 @@ from windfell.align.features import Features
 from windfell.errors import BadRequest, FrameUnreadable
 from windfell.frames.listing import is_frame, pictures_in
 from windfell.recipe import developing, edits
-from windfell.recipe.developments import Shelf, read_development
+from windfell.recipe.developments import read_development
+from windfell.recipe.kept import Kept
 from windfell.recipe.model import Development, Frame, FrameSet, Kind, Project, Registration, frame_from_path
 from windfell.recipe.sources import SetSource, VideoInstant
 
@@ -57,10 +58,10 @@ class EditsOfSets(unittest.TestCase):
         self.assertEqual(done.set("a").frames[0].development.exposure_ev, 5.0)
 
 
-class Kept(unittest.TestCase):
+class Names(unittest.TestCase):
     def test_developments_are_kept_under_names(self):
         with tempfile.TemporaryDirectory() as folder:
-            shelf = Shelf(Path(folder) / "state" / "d.json")
+            shelf = Kept(Path(folder) / "state" / "d.json", Development)
             self.assertEqual(shelf.all(), {})
             shelf.keep("Evening", Development(exposure_ev=0.5))
             shelf.keep("Fog", Development(haze_pct=40.0))

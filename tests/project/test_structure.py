@@ -9,12 +9,15 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[2]
 PACKAGE = ROOT / "windfell"
 GROUND = {"geometry", "pixels", "recipe", "areas", "errors", "job", "later"}
-SUBJECTS = {"frames", "develop", "readiness", "align", "shape", "join", "combine", "subjects", "output", "demo"}
+SUBJECTS = {"frames", "develop", "readiness", "align", "shape", "join", "combine", "subjects", "finish", "output",
+            "demo"}
 ALLOWED = {
     **dict.fromkeys(("recipe", "pixels", "areas", "errors", "job", "later"), GROUND),
     "geometry": {"geometry", "later"},
     **{part: GROUND | {part} for part in SUBJECTS},
     "join": GROUND | {"join", "shape"},
+    "subjects": GROUND | {"subjects", "combine"},
+    "finish": GROUND | {"finish", "combine", "develop"},
     "engine": GROUND | SUBJECTS - {"demo"} | {"engine"},
     "cli": GROUND | SUBJECTS | {"engine", "cli"},
     "app": GROUND | SUBJECTS | {"engine", "cli", "app"},

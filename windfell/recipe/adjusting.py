@@ -8,6 +8,7 @@ from typing import Any
 
 from windfell.recipe.areas import Area
 from windfell.recipe.edits import Edit
+from windfell.recipe.finishes import without_masks
 from windfell.recipe.finishing import Adjustment, Finish, Values
 from windfell.recipe.limits import limits_of
 from windfell.recipe.model import Project
@@ -97,7 +98,6 @@ def set_all(project: Project, set_id: str, on: bool) -> Edit:
 
 def use_finish(project: Project, set_ids: Collection[str], finish: Finish, words: str) -> Edit:
     """A finish for sets, in the place of theirs; areas that hold masks stay behind, they belong to one picture."""
-    kept = tuple(a for a in finish.adjustments if a.area is None or not a.area.masks)
     for set_id in set_ids:
-        project = project.with_set(replace(project.set(set_id), finish=replace(finish, adjustments=kept)))
+        project = project.with_set(replace(project.set(set_id), finish=without_masks(finish)))
     return Edit(words, project)

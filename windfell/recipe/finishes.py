@@ -21,11 +21,15 @@ def read_finish(path: Path) -> Finish:
     return found
 
 
+def without_masks(finish: Finish) -> Finish:
+    """The finish without adjustments whose areas hold masks: these belong to one picture."""
+    return replace(finish, adjustments=tuple(a for a in finish.adjustments if a.area is None or not a.area.masks))
+
+
 def write_finish(path: Path, finish: Finish) -> None:
     """Write a finish that other sets may use: without areas that hold masks, which belong to their picture. Raises
     OutputFailed.
     """
-    kept = tuple(a for a in finish.adjustments if a.area is None or not a.area.masks)
-    words = to_words(replace(finish, adjustments=kept))
+    words = to_words(without_masks(finish))
     with written_whole(Path(path)) as temporary:
         temporary.write_text(json.dumps(words, indent=1), encoding="utf-8")

@@ -82,6 +82,12 @@ def without_floor(project: Project, set_id: str) -> Project:
     return project.with_set(replace(own, combining=combining))
 
 
+def frame_alone(project: Project, set_id: str, frame: str) -> Project:
+    """The project whose picture of a set is one of its frames (id), in its place and cut as the set is."""
+    own = project.set(set_id)
+    return project.with_set(replace(own, combining=replace(own.combining, layers=(Layer(frames=(frame,)),))))
+
+
 def with_region(project: Project, set_id: str, area: Area | None) -> Project:
     """The project with the area in which a set's rule holds."""
     own = project.set(set_id)

@@ -68,7 +68,10 @@ class KindPage(QWidget):
         self.which.setVisible(len(eights) > 1)
         for field in eights:
             column.addWidget(self._eight(field))
+        self.drag = QCheckBox("Drag on the picture")
+        self.drag.setToolTip("Take a colour on the picture and pull it to the right or left: its band changes")
         if eights:
+            column.addWidget(self.drag)
             self._show_bands(eights[0].name)
         if kind is f.Curve:
             column.addLayout(self._channels())
@@ -118,8 +121,14 @@ class KindPage(QWidget):
         row.addStretch(1)
         return row
 
+    @property
+    def shown_bands(self) -> str:
+        """The field whose bands are shown."""
+        return self._bands
+
     def _show_bands(self, name: str) -> None:
         self.which.set_value(name)
+        self._bands = name
         for field, rulers in self.bands.items():
             rulers[0].parentWidget().setVisible(field == name)
 

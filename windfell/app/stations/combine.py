@@ -324,8 +324,12 @@ class Combine(Station):
         self.base.setCurrentIndex(max(0, self.base.findData(frame_set.combining.base)))
 
     def held_against(self, project: Project) -> tuple[Project, tuple[str, str]] | None:
+        own = project.set(self.session.set_id)
+        base = own.combining.base
         if self.against is None:
-            return None
+            if base is None or not any(f.id == base for f in own.used):
+                return None
+            return pile.frame_alone(project, own.id, base), ("the base", "now")
         now = RULES[str(project.set(self.session.set_id).combining.rule)].title
         return _with_rule(project, self.session.set_id, self.against), (RULES[self.against].title, now)
 

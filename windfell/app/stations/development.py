@@ -17,7 +17,7 @@ from windfell.engine.survey import matched_set
 from windfell.errors import WindfellError
 from windfell.recipe import developing
 from windfell.recipe.developing import DEVELOPMENT_WORDS
-from windfell.recipe.developments import Shelf
+from windfell.recipe.kept import Kept
 from windfell.recipe.model import Development, Frame
 
 LABEL_WIDE = 86
@@ -125,8 +125,8 @@ class DevelopmentControls:
         forget.setEnabled(bool(self.shelf.all()))
 
     @property
-    def shelf(self) -> Shelf:
-        return Shelf(state_folder() / "developments.json")
+    def shelf(self) -> Kept[Development]:
+        return Kept(state_folder() / "developments.json", Development)
 
     def _ids(self) -> list[str]:
         frame, frame_set = self._frame(), self._session.frame_set

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
+    QInputDialog,
     QListWidgetItem,
     QMenu,
     QPushButton,
@@ -23,7 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app.area_hand import AreaHand, AreaTarget
-from windfell.app.picture.tool import Spot
+from windfell.app.picture.tool import Pull, Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.stations.adjustment_pages import KindPage
@@ -33,14 +34,19 @@ from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.histogram import HistogramView
 from windfell.app.widgets.layer_list import LayerList
 from windfell.app.widgets.ruler import Ruler
+from windfell.engine.folders import state_folder
 from windfell.errors import WindfellError
 from windfell.finish.histogram import clipped, histogram_of, modest_light
+from windfell.finish.hues import BAND_HUES, polar
 from windfell.finish.kinds import KINDS, kind_of
 from windfell.job import Job
+from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded
+from windfell.pixels.oklab import to_oklab
 from windfell.recipe import adjusting
 from windfell.recipe import finishing as f
 from windfell.recipe.areas import Area
-from windfell.recipe.finishes import read_finish, write_finish
+from windfell.recipe.finishes import read_finish, without_masks, write_finish
+from windfell.recipe.kept import Kept
 from windfell.recipe.model import Project
 
 SMALL = 256
@@ -57,8 +63,10 @@ class Finish(Station):
         self._view, self.hand = view, hand
         self._shown: tuple = ()
         self._stripes: tuple[object, QImage] | None = None
-        self.spot = Spot()
+        self.spot, self.pull = Spot(), Pull()
         self.spot.pressed.connect(self._picked_on_picture)
+        self.pull.pulled.connect(self._pulled)
+        self._pulled_from = 0.0
         view.source.arrived.connect(self._picture_arrived)
         self._controls()
         self._instrument()
@@ -134,6 +142,7 @@ class Finish(Station):
             page = KindPage(kind)
             page.changed.connect(self._changed)
             page.band_changed.connect(self._band_changed)
+            page.drag.clicked.connect(lambda on: self._view.take_tool(self.pull if on else None))
             self.pages[kind] = page
             scroll = QScrollArea()
             scroll.setWidgetResizable(True)
@@ -202,7 +211,12 @@ class Finish(Station):
         self.hand.put_away()
         self._view.overlay = None
         self._view.take_tool(None)
+        self._drop_tools()
+
+    def _drop_tools(self) -> None:
         self.pages[f.Curve].straight.setChecked(False)
+        for page in self.pages.values():
+            page.drag.setChecked(False)
 
     def refresh(self) -> None:
         own = self.session.frame_set
@@ -406,10 +420,32 @@ class Finish(Station):
         value = own.get(self._channel, 0.2126 * pixel.red() + 0.7152 * pixel.green() + 0.0722 * pixel.blue())
         self.histogram.add_knot(value / 255)
 
+    def _pulled(self, spot: QPointF, way: float, first: bool) -> None:
+        """The band of the colour at a spot goes with the hand: half the picture's width is its whole range."""
+        n, shown = self.chosen, self._view.source.shown
+        if n is None or shown is None or not self.pages[type(self.adjustments[n].values)].bands:
+            return
+        page = self.pages[type(self.adjustments[n].values)]
+        band = band_of(shown.image, spot)
+        ruler = page.bands[page.shown_bands][band]
+        if first:
+            self._pulled_from = ruler.value
+        value = self._pulled_from + 2 * way * (ruler._line.high - ruler._line.low)
+        self._band_changed(page.shown_bands, band, round(value), first)
+
     # -- looks
 
     def _fill_look(self) -> None:
         self.look_menu.clear()
+        self.look_menu.addAction("Keep under a name…", self._ask_name)
+        kept = self.looks.all()
+        for name, finish in kept.items():
+            self.look_menu.addAction(f"Use: {name}", lambda x=finish, w=name: self.use(x, w))
+        forget = self.look_menu.addMenu("Forget")
+        for name in kept:
+            forget.addAction(name, lambda w=name: self.looks.drop(w))
+        forget.setEnabled(bool(kept))
+        self.look_menu.addSeparator()
         self.look_menu.addAction("Keep as a file…", self._ask_keep)
         self.look_menu.addAction("Use a file…", self._ask_use)
         others = [x for x in self.session.project.sets if x.id != self.session.set_id]
@@ -418,6 +454,27 @@ class Finish(Station):
             self.look_menu.addAction("Take to all other sets", lambda: self.take_to([x.id for x in others]))
             for one in others:
                 self.look_menu.addAction(f"Take to {one.name}", lambda i=one.id: self.take_to([i]))
+
+    @property
+    def looks(self) -> Kept[f.Finish]:
+        return Kept(state_folder() / "looks.json", f.Finish)
+
+    def _ask_name(self) -> None:
+        name, ok = QInputDialog.getText(self, "Keep this look", "Its name:")
+        if ok and name.strip():
+            self.keep_look(name.strip())
+
+    def keep_look(self, name: str) -> None:
+        """Keep this finish under a name, without what belongs to this picture alone."""
+        try:
+            self.looks.keep(name, without_masks(self.session.frame_set.finish))
+            self.session.say(f"Kept as {name}.", "good")
+        except WindfellError as error:
+            self.session.say(str(error), "wrong")
+
+    def use(self, finish: f.Finish, name: str) -> None:
+        s = self.session
+        s.edit(adjusting.use_finish(s.project, [s.set_id], finish, f"use the look {name}"), True)
 
     def take_to(self, ids: list[str]) -> None:
         """This finish for other sets."""
@@ -447,6 +504,15 @@ class Finish(Station):
             s.edit(adjusting.use_finish(s.project, [s.set_id], read_finish(path), f"finish by {path.name}"), True)
         except WindfellError as error:
             s.say(str(error), "wrong")
+
+
+def band_of(image: QImage, spot: QPointF) -> int:
+    """The band of hues of an image's colour at a share of it."""
+    pixel = image.pixelColor(min(max(int(spot.x() * image.width()), 0), image.width() - 1),
+                             min(max(int(spot.y() * image.height()), 0), image.height() - 1))
+    light = srgb_decoded(np.array([[pixel.getRgbF()[:3]]])) @ SRGB_TO_WORKING.T
+    hue = float(polar(to_oklab(light.astype(np.float32)))[1][0, 0])
+    return int(np.argmin(np.abs((BAND_HUES - hue + 180) % 360 - 180)))
 
 
 def _pixels_of(image: QImage) -> tuple[np.ndarray, np.ndarray]:
