@@ -219,6 +219,43 @@ class Each(unittest.TestCase):
         self.assertIn(grass, ("green", "yellow"))
         np.testing.assert_allclose(at_hues(EIGHT, BAND_HUES.astype(np.float32)), EIGHT, atol=1.0)
 
+    def test_neighbourhoods_are_judged_at_the_exposure_they_are_shown_at(self):
+        light = picture(noise=0.0) * np.float32(0.2)
+        together = whole(light, f.Light(exposure_ev=3.0, shadows_pct=100.0, highlights_pct=-50.0))
+        lit = whole(light, f.Light(exposure_ev=3.0))
+        apart = whole(lit, f.Light(shadows_pct=100.0, highlights_pct=-50.0))
+        off = np.abs(to_view(together).astype(int) - to_view(apart))
+        self.assertLess(off.mean(), 0.5)
+
+    def test_saturation_goes_to_grey_and_faint_colours_have_hardly_a_hue(self):
+        light = self.colours((0.3, 0.4, 0.9), (0.85, 0.25, 0.2))
+        self.assertLess(np.ptp(whole(light, f.Colour(saturation_pct=-100.0)), axis=2).max(), 1e-6)
+        faint = from_oklab(np.array([[[0.6, 0.004, -0.004], [0.6, 0.08, -0.08]]], np.float32))
+        made = whole(np.repeat(faint, 2, 0), f.Hues(lightness_pct=(100.0,) * 8))
+        lighter = np.log2(luminance(made)[0] / luminance(faint)[0])
+        self.assertLess(lighter[0], 0.25 * lighter[1])
+
+    def test_bands_pass_over_around_the_circle(self):
+        order = np.argsort(BAND_HUES)
+        values = np.zeros(8)
+        values[order[-1]] = 100.0
+        gap = BAND_HUES[order[0]] + 360 - BAND_HUES[order[-1]]
+        middle = (BAND_HUES[order[-1]] + gap / 2) % 360
+        self.assertAlmostEqual(float(at_hues(values, np.float32([[middle]]))[0, 0]), 50, delta=2)
+
+    def test_a_preview_is_not_calmed_more_than_its_noise(self):
+        clean = cv2.GaussianBlur(picture(noise=0.0), (0, 0), 1)
+        rng = np.random.default_rng(4)
+        noisy = clean + 0.05 * np.sqrt(np.maximum(clean, 0)) * rng.standard_normal(clean.shape).astype(np.float32)
+        values = f.Detail(noise_pct=80.0, colour_noise_pct=80.0)
+        half = cv2.resize(noisy, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
+        made = whole(half, values, scale=0.5, sample=noisy)
+        wanted = cv2.resize(whole(noisy, values), None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
+        strong = adjusted(half, f.Adjustment(values), None, scene_of(half, sample=noisy))
+        root = lambda p: np.sqrt(np.maximum(p, 0))  # noqa: E731
+        near, far = (np.abs(root(p) - root(wanted)).mean() for p in (made, strong))
+        self.assertLess(near, 0.8 * far)
+
     def test_one_band_changes_its_hue_alone_and_grey_stays(self):
         light = self.colours((0.3, 0.4, 0.9), (0.85, 0.25, 0.2), (0.5, 0.5, 0.5))
         only_blue = tuple(-100.0 if b == "blue" else 0.0 for b in f.BANDS)

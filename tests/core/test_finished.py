@@ -145,6 +145,16 @@ class Finished(unittest.TestCase):
             light = self.engine.picture(project, "outer", 1.0, Job()).light
             np.testing.assert_allclose(np.median(light / self.picture(self.still).light), gain, rtol=0.01)
 
+    def test_an_adjustment_is_told_of_the_picture_as_those_before_it_leave_it(self):
+        shadows = f.Adjustment(f.Light(shadows_pct=100.0))
+        first = [f.Adjustment(f.Light(exposure_ev=ev)) for ev in (-3.0, 5.0)]
+        pictures = [self.picture(finished(self.still, self.id, f.Finish((a, shadows)))).light for a in first]
+        bright = self.picture(finished(self.still, self.id, f.Finish((first[1],)))).light
+        # nothing is dark any more that could be lifted, whatever was asked of this engine before
+        np.testing.assert_allclose(np.median(pictures[1] / np.maximum(bright, 1e-4)), 1.0, atol=0.02)
+        dark = self.picture(finished(self.still, self.id, f.Finish((first[0],)))).light
+        self.assertGreater(np.median(pictures[0] / np.maximum(dark, 1e-4)), 1.8)
+
     def test_beyond_the_frames_nothing_dark_is_drawn_in(self):
         soft = f.Finish((f.Adjustment(f.Softness(blur_px=6.0)),))
         plain, made = self.picture(self.row), self.picture(finished(self.row, self.id, soft))

@@ -2,6 +2,7 @@
 
 import json
 import unittest
+import warnings
 from dataclasses import replace
 
 import numpy as np
@@ -10,6 +11,7 @@ from tests.core.test_subjects import SHAPE, Series, ground, series
 from windfell.cli.main import main
 from windfell.engine.cut_between import sides_of
 from windfell.engine.following import followed
+from windfell.engine.moving_lights import MovingLights, look_scale
 from windfell.engine.pieces_laid import ground_layer, piece_layer, suggested, with_pieces
 from windfell.engine.stack_subjects import found_subjects
 from windfell.job import Job
@@ -144,6 +146,28 @@ class Following(Series):
         told = json.loads(report.read_text())
         self.assertEqual(told["dropped"], [{"frame": 3, "reason": "the boxed subject was not found in it"}])
         self.assertEqual([m["frame"] for m in told["movers"]], [0, 1, 2, 4, 5, 6])
+
+
+class Lights(unittest.TestCase):
+    def test_the_plate_is_the_middle_of_those_that_show_a_spot(self):
+        rng = np.random.default_rng(0)
+        planes = [rng.uniform(0.1, 1, (60, 80, 3)).astype(np.float16) for _ in range(5)]
+        planes[1][:, :30], planes[3][:, :30], planes[4][:20, :10] = np.nan, np.nan, np.nan
+        planes = [np.where(np.arange(60)[:, None, None] > 55, np.float16(np.nan), p) for p in planes]
+        lights = MovingLights.__new__(MovingLights)
+        lights.shape, lights.moved, lights._planes, lights._frames = (60, 80), True, planes, planes
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", RuntimeWarning)
+            wanted = np.nan_to_num(np.nanmedian(np.stack(planes).astype(np.float32), axis=0), nan=0.0)
+        np.testing.assert_allclose(lights.plate(), wanted, atol=1e-6)
+        self.assertFalse(lights.seen(1)[0, 0])
+        self.assertEqual(lights.plain(1)[0, 0, 0], 0)
+
+    def test_many_frames_are_looked_at_smaller(self):
+        self.assertEqual(look_scale(8, (1000, 700), 1400), 1.0)
+        self.assertEqual(look_scale(8, (2800, 2000), 1400), 0.5)
+        many = look_scale(200, (1920, 1080), 1400)
+        self.assertLessEqual(200 * 6 * many**2 * 1920 * 1080, 300e6 * 1.001)
 
 
 class Suggesting(unittest.TestCase):

@@ -113,6 +113,26 @@ class Finding(Series):
         self.assertEqual(matte[inner].min(), 255)
         self.assertGreater(((matte > 20) & (matte < 235)).sum(), 60)
 
+    def test_a_thing_of_two_colours_is_whole_to_its_edge_and_brings_no_ground(self):
+        frames, truth = [], []
+        for n in range(7):
+            light = ground()
+            body = np.zeros(SHAPE, bool)
+            x, y = 20 + 40 * n, 70
+            body[y : y + 48, x : x + 30] = True
+            for row in range(y, y + 44, 8):  # stripes that run into the edge
+                light[row : row + 4, x : x + 30] = (0.75, 0.03, 0.03)
+                light[row + 4 : row + 8, x : x + 30] = (0.03, 0.08, 0.7)
+            light += 0.003 * np.random.default_rng(n).standard_normal(light.shape).astype(np.float32)
+            frames.append(np.rint(255 * srgb_encoded(np.clip(light, 0, 1))).astype(np.uint8))
+            truth.append(body)
+        found = self.found(frames)
+        for mover, body in zip(found.movers, truth, strict=True):
+            matte = mover.body_over(found.size) / 255.0
+            self.assertGreater(np.percentile(matte[body], 4), 0.85)
+            near = (cv2.dilate(body.astype(np.uint8), np.ones((7, 7))) > 0) & ~body
+            self.assertLess(matte[near].mean(), 0.12)
+
     def test_what_looks_like_the_land_within_a_thing_belongs_to_it(self):
         frames = series(ACROSS)[0]
         plate = series([[]])[0][0]

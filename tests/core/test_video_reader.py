@@ -49,6 +49,21 @@ class Readers(unittest.TestCase):
             level = float(alone[3].mean())
             self.assertLess(abs(level - 4 * 20), 6)
 
+    def test_another_file_is_another_reader(self):
+        one = clip(self.folder / "a.mp4", 60)
+        dark = self.folder / "b.mp4"
+        with av.open(str(dark), "w") as out:
+            stream = out.add_stream("libx264", rate=Fraction(25))
+            stream.width, stream.height, stream.pix_fmt = 64, 48, "yuv420p"
+            for _ in range(60):
+                for packet in stream.encode(av.VideoFrame.from_ndarray(np.zeros((48, 64, 3), np.uint8),
+                                                                       format="rgb24")):
+                    out.mux(packet)
+            for packet in stream.encode():
+                out.mux(packet)
+        self.assertGreater(instant(one, 1.0).mean(), 60)
+        self.assertLess(instant(str(dark), 1.2).mean(), 20)
+
     def test_what_comes_after_goes_on_and_files_are_let_go(self):
         path = clip(self.folder / "a.mp4", 60)
         made = []
