@@ -136,6 +136,7 @@ class StackRepairs(unittest.TestCase):
                 small = self.picture(self.with_repairs(repair), 0.5)
                 wanted = cv2.resize(made, small.shape[1::-1], interpolation=cv2.INTER_AREA)
                 self.assertLess(np.abs(to_view(small).astype(int) - to_view(wanted)).mean(), 2)
+                self.assertLess(np.abs(to_view(small).astype(int) - to_view(wanted))[50:70, 76:94].mean(), 6)
         cloned = self.picture(self.with_repairs(ways[0]))
         np.testing.assert_allclose(cloned[120, 170], before[120, 90], rtol=0.02)
         healed_one = self.picture(self.with_repairs(ways[1]))
@@ -167,6 +168,26 @@ class StackRepairs(unittest.TestCase):
         light = self.picture(turned)
         red = light[..., 0] / np.maximum(light[..., 1], 1e-4)
         self.assertLess(np.percentile(red[light.max(axis=2) > 0.01], 99.9), 3)
+
+
+    def test_a_clone_goes_with_a_picture_that_is_turned(self):
+        spot = Area((Ellipse((60.0, 60.0), 24.0, 24.0, softness_pct=0.0),))
+        own = self.with_repairs(Repair(Mend.CLONE, spot, (170.0, 120.0), (60.0, 60.0)))
+        turned = own.with_set(replace(own.set(self.id), view=replace(own.set(self.id).view, roll_deg=8.0)))
+        stages = self.engine.stages(turned, self.id)
+        share = stages.finish_share(spot, Region(0, 0, *stages.size(Job())), 1.0, Job())
+        light = self.picture(turned)
+        inside = share > 0.99
+        self.assertGreater(inside.sum(), 200)
+        self.assertGreater((light[inside][:, 0] > 5 * light[inside][:, 1]).mean(), 0.98)
+
+    def test_what_is_filled_meets_its_rim(self):
+        y, x = np.mgrid[: SIZE[0], : SIZE[1]].astype(np.float32)
+        light = np.repeat((0.1 + 0.5 * (x / SIZE[1]) * (y / SIZE[0]))[..., None], 3, 2)
+        bad, hole = spoiled(light, (140, 90, 60, 60))
+        made = patch_filled(bad, hole)
+        ring = (cv2.erode(hole.astype(np.uint8), np.ones((3, 3))) == 0) & hole
+        self.assertLess(np.abs(made - light)[ring].mean(), 0.006)
 
 
 class PanoramaRepairs(unittest.TestCase):
@@ -203,5 +224,9 @@ class PanoramaRepairs(unittest.TestCase):
                     inner = cv2.erode(small.covered.astype(np.uint8), np.ones((9, 9))) > 0
                     self.assertLess(np.abs(to_view(small.light).astype(int) - to_view(wanted))[inner].mean(), 4)
         self.assertGreater(np.abs(changed[1] - changed[2]).max(), 0.02)
+        grey = lambda p: p.mean(axis=2) - cv2.GaussianBlur(p.mean(axis=2), (0, 0), 2)  # noqa: E731
+        smooth = self.picture(Repair(Mend.HEAL, area, (-6.0, 9.0), (-6.0, -8.0))).light  # of the sky
+        where = np.abs(changed[1] - plain.light).max(axis=2) > 0.02
+        self.assertLess(grey(smooth)[where].var(), 0.5 * grey(plain.light)[where].var())
 
 

@@ -165,8 +165,8 @@ class Finish(Station):
         inner = QHBoxLayout(self.values_page)
         inner.setContentsMargins(0, 0, 0, 0)
         inner.setSpacing(16)
-        inner.addLayout(left, 3)
-        inner.addWidget(self.histogram, 2)
+        inner.addLayout(left, 7)
+        inner.addWidget(self.histogram, 3)
         self.mending = Mending(self.session, self._view, self.hand)
         self.views = Choice("", (
             ("values", "Values", "Of the adjustment in hand, and the histogram"),

@@ -6,7 +6,6 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QGridLayout,
     QHBoxLayout,
     QLabel,
     QPushButton,
@@ -78,22 +77,22 @@ class SubjectsControls(QWidget):
         for way, ruler in self.numbers.items():
             ruler.set_value(WAYS[way][-1])
             layout.addWidget(ruler)
-        self.all, self.none = QPushButton("Take all"), QPushButton("Leave all")
-        self.follow, self.drop = QPushButton("Box…", checkable=True), QPushButton("Drop frames")
-        self.mend = QPushButton("Mend plate")
+        self.all, self.none = QPushButton("All"), QPushButton("None")
+        self.follow, self.drop = QPushButton("Box…", checkable=True), QPushButton("Drop")
+        self.mend = QPushButton("Mend")
         for button, tip in (
-                (self.all, "Every piece"), (self.none, "No piece"),
+                (self.all, "Take every piece"), (self.none, "Leave every piece"),
                 (self.follow, "Draw a box around one subject: only that is left on the shelf, followed through the "
                               "frames"),
                 (self.drop, "Keep aside the frames whose light changed"),
                 (self.mend, "Something stands so long that the plate shows it: lay the ground over it; where it "
                             "cannot be told, press the sign on the picture to choose")):
             button.setToolTip(tip)
-        grid = QGridLayout()
-        grid.setSpacing(4)
-        for n, button in enumerate((self.all, self.none, self.follow, self.drop, self.mend)):
-            grid.addWidget(button, n // 3, n % 3)
-        layout.addLayout(grid)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        for button in (self.all, self.none, self.follow, self.drop, self.mend):
+            row.addWidget(button)
+        layout.addLayout(row)
         layout.addStretch(1)
         self._way_picked()
 
