@@ -242,6 +242,9 @@ class Each(unittest.TestCase):
         gap = BAND_HUES[order[0]] + 360 - BAND_HUES[order[-1]]
         middle = (BAND_HUES[order[-1]] + gap / 2) % 360
         self.assertAlmostEqual(float(at_hues(values, np.float32([[middle]]))[0, 0]), 50, delta=2)
+        near = BAND_HUES[order[0]] - gap / 4
+        self.assertGreater(near, 0)
+        self.assertAlmostEqual(float(at_hues(values, np.float32([[near]]))[0, 0]), 25, delta=2)
 
     def test_a_preview_is_not_calmed_more_than_its_noise(self):
         clean = cv2.GaussianBlur(picture(noise=0.0), (0, 0), 1)

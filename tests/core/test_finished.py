@@ -153,7 +153,7 @@ class Finished(unittest.TestCase):
         # nothing is dark any more that could be lifted, whatever was asked of this engine before
         np.testing.assert_allclose(np.median(pictures[1] / np.maximum(bright, 1e-4)), 1.0, atol=0.02)
         dark = self.picture(finished(self.still, self.id, f.Finish((first[0],)))).light
-        self.assertGreater(np.median(pictures[0] / np.maximum(dark, 1e-4)), 1.8)
+        self.assertGreater(np.median(pictures[0] / np.maximum(dark, 1e-4)), 2.2)
 
     def test_beyond_the_frames_nothing_dark_is_drawn_in(self):
         soft = f.Finish((f.Adjustment(f.Softness(blur_px=6.0)),))
