@@ -21,7 +21,7 @@ from windfell.recipe import finishing as f
 from windfell.recipe.areas import Area, Ellipse, Found, Range, Read
 from windfell.recipe.combining import Combining, Rule
 from windfell.recipe.finishes import read_finish, write_finish
-from windfell.recipe.model import Frame, FrameSet, Kind, View, picture_parts
+from windfell.recipe.model import Frame, FrameSet, Kind, ProjectionChoice, View, picture_parts
 from windfell.recipe.outline import Crop, Outline
 from windfell.recipe.project_file import load_project, save_project
 from windfell.recipe.sources import SetSource
@@ -161,6 +161,24 @@ class Finished(unittest.TestCase):
         rim = plain.covered & (cv2.erode(plain.covered.astype(np.uint8), np.ones((7, 7))) == 0)
         self.assertGreater(np.median(made.light[rim] / np.maximum(plain.light[rim], 1e-3)), 0.85)
         np.testing.assert_array_equal(made.covered, plain.covered)
+
+    def test_a_sphere_has_no_line_where_its_edges_meet(self):
+        soft = f.Finish((f.Adjustment(f.Softness(blur_px=5.0)),))
+        lights = []
+        for yaw in (0.0, 180.0):
+            project = finished(self.row, self.id, soft)
+            view = View(ProjectionChoice.EQUIRECTANGULAR, yaw_deg=yaw, hfov_deg=360.0)
+            part = self.picture(project.with_set(replace(project.set(self.id), view=view)), 0.5)
+            lights.append((part.light, part.covered))
+        (middle, there), (apart, cut) = lights
+        width = middle.shape[1]
+        back = np.roll(apart, width // 2, axis=1)
+        inner = cv2.erode((there & np.roll(cut, width // 2, axis=1)).astype(np.uint8), np.ones((15, 15))) > 0
+        at_edge = inner.copy()
+        at_edge[:, : width // 2 - 4], at_edge[:, width // 2 + 4 :] = False, False
+        self.assertGreater(at_edge.sum(), 200)
+        off = np.abs(back - middle).max(axis=2)
+        self.assertLess(off[at_edge].mean(), 2 * off[inner].mean() + 0.002)
 
     def test_projects_keep_their_finish(self):
         area = Area((Ellipse((4.0, -2.0), 8.0, 5.0),))

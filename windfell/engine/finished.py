@@ -50,6 +50,8 @@ class Unfinished(Protocol):
 
     def unfinished(self, region: Region, scale: float, job: Job) -> Picture: ...
 
+    def goes_around(self, job: Job) -> bool: ...
+
     def finish_share(self, area: Area, region: Region, scale: float, job: Job) -> F32: ...
 
 
@@ -126,7 +128,10 @@ def finished(stages: Unfinished, region: Region, scale: float, job: Job) -> Pict
     if not active:
         return stages.unfinished(region, scale, job)
     size = scaled_size(stages.size(job), scale)
-    wide = region.grown(reach_of(active, scale)).shared(Region(0, 0, *size)) or region
+    reach = reach_of(active, scale)
+    # of a picture that goes around what lies beyond its edge is told by its other side
+    beyond = reach if stages.goes_around(job) else 0
+    wide = region.grown(reach).shared(Region(-beyond, 0, size[0] + 2 * beyond, size[1])) or region
     picture = whole.base(wide, scale)
     light = filled(picture)
     for n in range(len(active)):

@@ -84,6 +84,10 @@ class PanoramaStages(LaidOutFrames):
         """A region, in px of the picture at that scale."""
         return finished(self, region, scale, job)
 
+    def goes_around(self, job: Job) -> bool:
+        """Whether the picture's left and right edge show the same direction."""
+        return self.canvas(job).wraps
+
     def finish_share(self, area: Area, region: Region, scale: float, job: Job) -> F32:
         """How much of each px (h, w) of a region an area holds; it reads the joined picture."""
         full = self.canvas(job)

@@ -32,7 +32,7 @@ from windfell.recipe.combining import Floor
 from windfell.recipe.model import Align, FrameSet, Kind, Project
 from windfell.shape.stack_cut import StackCut, stack_cut
 
-STRIP_ROWS = 256
+STRIP_ROWS, FINISHED_TILE = 256, 768
 SKY_SIDE = 1000
 
 
@@ -170,8 +170,12 @@ class StackStages(StackLight):
         return self._opened(job)[self.reference()].focal_px
 
     def export_tile(self, width: int) -> tuple[int, int]:
-        """(width, height) of the regions an export is made of: strips."""
-        return width, max(STRIP_ROWS, 8 * reach_of(self.set.finish.active, 1.0))
+        """(width, height) of the regions an export is made of: strips; with a finish tiles that stay in the cache."""
+        active = self.set.finish.active
+        if not active:
+            return width, STRIP_ROWS
+        side = max(FINISHED_TILE, 8 * reach_of(active, 1.0))
+        return min(width, side), side
 
     def prepare(self, scale: float, job: Job) -> None:
         """Align, and have the pixels of all frames ready at that scale."""

@@ -48,6 +48,9 @@ class PileStages(StackStages):
         """A region, in px of the picture at that scale."""
         return finished(self, region, scale, job)
 
+    def goes_around(self, job: Job) -> bool:
+        return False
+
     def finish_share(self, area: Area, region: Region, scale: float, job: Job) -> F32:
         """How much of each px (h, w) of a region of the picture an area holds."""
         cut = self.cut(job)
