@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
 from tests.app.test_areas import Drawing
-from windfell.app.stations.finish import band_of, stripes_of
+from windfell.app.picture.sampled import band_of, stripes_of
 from windfell.finish.histogram import modest_light
 from windfell.finish.kinds import KINDS
 from windfell.recipe import finishing as f
@@ -188,14 +188,14 @@ class Finishing(Drawing):
 
     def test_a_look_has_a_name(self):
         self.station.add_kind(f.Mono)
-        self.station.keep_look("Grey day")
-        self.station._fill_look()
-        self.assertIn("Use: Grey day", [a.text() for a in self.station.look_menu.actions()])
+        self.station.look.keep_look("Grey day")
+        self.station.look.fill()
+        self.assertIn("Use: Grey day", [a.text() for a in self.station.look.menu_of.actions()])
         self.session.select_set("still")
-        self.station.use(self.station.looks.all()["Grey day"], "Grey day")
+        self.station.look.use(self.station.look.looks.all()["Grey day"], "Grey day")
         self.assertEqual([type(a.values) for a in self.adjustments], [f.Mono])
-        self.station.looks.drop("Grey day")
-        self.assertEqual(self.station.looks.all(), {})
+        self.station.look.looks.drop("Grey day")
+        self.assertEqual(self.station.look.looks.all(), {})
 
     def test_repairs_are_painted_here_on_both_kinds_of_sets(self):
         mending = self.station.mending
@@ -235,18 +235,18 @@ class Finishing(Drawing):
         self.session.said.connect(lambda words, *_: said.append(words))
         with tempfile.TemporaryDirectory() as folder:
             place = Path(folder) / "look.json"
-            self.station.keep_as(place)
-            self.station._fill_look()
-            self.station.take_to(["still"])
+            self.station.look.keep_as(place)
+            self.station.look.fill()
+            self.station.look.take_to(["still"])
             self.assertEqual(self.session.project.set("still").finish, look)
             self.window.do("undo")
             self.assertEqual(self.session.project.set("still").finish, f.Finish())
             self.session.select_set("still")
             self.assertEqual(self.station.adjustments, ())
-            self.station.use_file(place)
+            self.station.look.use_file(place)
             self.assertEqual(self.station.adjustments, look.adjustments)
             place.write_text("{")
-            self.station.use_file(place)
+            self.station.look.use_file(place)
             self.assertIn("look.json", said[-1])
         self.settle()
         self.assertIsNone(self.window.source.error)

@@ -292,7 +292,8 @@ def _add_pairs(graph, taking, own, node, step, box, views: Views, alpha: int) ->
 
 
 def _cost(here: F32, there: F32) -> NDArray[np.float64]:
-    return (np.abs(here) @ ONES + np.abs(there) @ ONES + LENGTH_COST).astype(np.float64)
+    with np.errstate(all="ignore"):  # some matrix libraries raise flags for nothing
+        return (np.abs(here) @ ONES + np.abs(there) @ ONES + LENGTH_COST).astype(np.float64)
 
 
 def spread(owner: NDArray[np.int16]) -> NDArray[np.int16]:

@@ -8,7 +8,7 @@ from windfell.app.picture.tool import Tool
 
 
 class MoveTool(Tool):
-    """A drag over the picture: `moved(right, down, starts)` in shares of it since the press."""
+    """A drag over the picture: `moved(right, down, starts)` in shares of it since the press, which was at `start`."""
 
     cursor = Qt.CursorShape.SizeAllCursor
     moved = Signal(float, float, bool)
@@ -16,10 +16,11 @@ class MoveTool(Tool):
     def __init__(self) -> None:
         super().__init__()
         self._from: QPointF | None = None
+        self.start = QPointF()
         self._first = True
 
     def press(self, at: QPointF, rect: QRectF) -> bool:
-        self._from, self._first = at, True
+        self._from, self._first, self.start = at, True, at
         return True
 
     def move(self, at: QPointF, rect: QRectF) -> None:

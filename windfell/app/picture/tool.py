@@ -129,26 +129,3 @@ class Box(Tool):
         for name, width in (("sheet", 3.4), ("gorse", 1.6)):
             painter.setPen(QPen(theme.colour(name), width))
             painter.drawRect(box)
-
-
-class Pull(Tool):
-    """A spot taken and pulled to the right or left; `pulled(spot, share of the picture's width, first)`."""
-
-    pulled = Signal(QPointF, float, bool)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._from: QPointF | None = None
-        self._first = True
-
-    def press(self, at: QPointF, rect: QRectF) -> bool:
-        self._from, self._first = at, True
-        return True
-
-    def move(self, at: QPointF, rect: QRectF) -> None:
-        if self._from is not None:
-            self.pulled.emit(self._from, at.x() - self._from.x(), self._first)
-            self._first = False
-
-    def release(self, at: QPointF, rect: QRectF) -> None:
-        self._from = None

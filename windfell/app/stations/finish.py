@@ -3,17 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 
-import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtGui import QImage, QPainter
 from PySide6.QtWidgets import (
     QCheckBox,
-    QFileDialog,
     QGridLayout,
     QHBoxLayout,
-    QInputDialog,
     QListWidgetItem,
     QMenu,
     QPushButton,
@@ -24,33 +20,28 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app.area_hand import AreaHand, AreaTarget
-from windfell.app.picture.tool import Pull, Spot
+from windfell.app.picture.move_tool import MoveTool
+from windfell.app.picture.sampled import band_of, pixels_of, stripes_of
+from windfell.app.picture.tool import Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.stations.adjustment_pages import KindPage
+from windfell.app.stations.looks import LookButton
 from windfell.app.stations.mending import Mending
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.histogram import HistogramView
 from windfell.app.widgets.layer_list import LayerList
 from windfell.app.widgets.ruler import Ruler
-from windfell.engine.folders import state_folder
-from windfell.errors import WindfellError
-from windfell.finish.histogram import clipped, histogram_of, modest_light
-from windfell.finish.hues import BAND_HUES, polar
+from windfell.finish.histogram import histogram_of, modest_light
 from windfell.finish.kinds import KINDS, kind_of
 from windfell.job import Job
-from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded
-from windfell.pixels.oklab import to_oklab
 from windfell.recipe import adjusting
 from windfell.recipe import finishing as f
 from windfell.recipe.areas import Area
-from windfell.recipe.finishes import read_finish, without_masks, write_finish
-from windfell.recipe.kept import Kept
 from windfell.recipe.model import Project
 
 SMALL = 256
-STRIPE_PX = 6
 
 
 class Finish(Station):
@@ -63,9 +54,9 @@ class Finish(Station):
         self._view, self.hand = view, hand
         self._shown: tuple = ()
         self._stripes: tuple[object, QImage] | None = None
-        self.spot, self.pull = Spot(), Pull()
+        self.spot, self.pull = Spot(), MoveTool()
         self.spot.pressed.connect(self._picked_on_picture)
-        self.pull.pulled.connect(self._pulled)
+        self.pull.moved.connect(lambda right, _, first: self._pulled(self.pull.start, right, first))
         self._pulled_from = 0.0
         view.source.arrived.connect(self._picture_arrived)
         self._controls()
@@ -103,14 +94,11 @@ class Finish(Station):
         self.column.addWidget(self.list, 1)
         self.add, self.remove = QPushButton("Add"), QPushButton("Remove")
         self.double, self.area = QPushButton("Duplicate"), QPushButton("Area…", checkable=True)
-        self.everywhere, self.look = QPushButton("Everywhere"), QPushButton("Look")
+        self.everywhere, self.look = QPushButton("Everywhere"), LookButton(self.session)
         menu = QMenu(self.add)
         for kind, known in KINDS.items():
             menu.addAction(known.title, lambda k=kind: self.add_kind(k))
         self.add.setMenu(menu)
-        self.look_menu = QMenu(self.look)
-        self.look.setMenu(self.look_menu)
-        self.look_menu.aboutToShow.connect(self._fill_look)
         for button, tip, deed in (
                 (self.add, "An adjustment more, after all others", None),
                 (self.remove, "Without the one in hand", self._remove),
@@ -280,7 +268,7 @@ class Finish(Station):
         shown = self._view.source.shown
         if self.session.station != self.name or shown is None:
             return
-        pixels, covered = _pixels_of(shown.image)
+        pixels, covered = pixels_of(shown.image)
         self.histogram.show_histogram(histogram_of(pixels, covered))
         self._stripes = None
 
@@ -432,106 +420,3 @@ class Finish(Station):
             self._pulled_from = ruler.value
         value = self._pulled_from + 2 * way * (ruler._line.high - ruler._line.low)
         self._band_changed(page.shown_bands, band, round(value), first)
-
-    # -- looks
-
-    def _fill_look(self) -> None:
-        self.look_menu.clear()
-        self.look_menu.addAction("Keep under a name…", self._ask_name)
-        kept = self.looks.all()
-        for name, finish in kept.items():
-            self.look_menu.addAction(f"Use: {name}", lambda x=finish, w=name: self.use(x, w))
-        forget = self.look_menu.addMenu("Forget")
-        for name in kept:
-            forget.addAction(name, lambda w=name: self.looks.drop(w))
-        forget.setEnabled(bool(kept))
-        self.look_menu.addSeparator()
-        self.look_menu.addAction("Keep as a file…", self._ask_keep)
-        self.look_menu.addAction("Use a file…", self._ask_use)
-        others = [x for x in self.session.project.sets if x.id != self.session.set_id]
-        if others:
-            self.look_menu.addSeparator()
-            self.look_menu.addAction("Take to all other sets", lambda: self.take_to([x.id for x in others]))
-            for one in others:
-                self.look_menu.addAction(f"Take to {one.name}", lambda i=one.id: self.take_to([i]))
-
-    @property
-    def looks(self) -> Kept[f.Finish]:
-        return Kept(state_folder() / "looks.json", f.Finish)
-
-    def _ask_name(self) -> None:
-        name, ok = QInputDialog.getText(self, "Keep this look", "Its name:")
-        if ok and name.strip():
-            self.keep_look(name.strip())
-
-    def keep_look(self, name: str) -> None:
-        """Keep this finish under a name, without what belongs to this picture alone."""
-        try:
-            self.looks.keep(name, without_masks(self.session.frame_set.finish))
-            self.session.say(f"Kept as {name}.", "good")
-        except WindfellError as error:
-            self.session.say(str(error), "wrong")
-
-    def use(self, finish: f.Finish, name: str) -> None:
-        s = self.session
-        s.edit(adjusting.use_finish(s.project, [s.set_id], finish, f"use the look {name}"), True)
-
-    def take_to(self, ids: list[str]) -> None:
-        """This finish for other sets."""
-        s = self.session
-        s.edit(adjusting.use_finish(s.project, ids, s.frame_set.finish, f"finish for {len(ids)} sets"), True)
-
-    def _ask_keep(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self, "Keep this finish as", "finish.json", "Finish (*.json)")
-        if path:
-            self.keep_as(Path(path))
-
-    def keep_as(self, path: Path) -> None:
-        try:
-            write_finish(path, self.session.frame_set.finish)
-            self.session.say(f"Kept: {path}.")
-        except WindfellError as error:
-            self.session.say(str(error), "wrong")
-
-    def _ask_use(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Use a finish", "", "Finish (*.json)")
-        if path:
-            self.use_file(Path(path))
-
-    def use_file(self, path: Path) -> None:
-        s = self.session
-        try:
-            s.edit(adjusting.use_finish(s.project, [s.set_id], read_finish(path), f"finish by {path.name}"), True)
-        except WindfellError as error:
-            s.say(str(error), "wrong")
-
-
-def band_of(image: QImage, spot: QPointF) -> int:
-    """The band of hues of an image's colour at a share of it."""
-    pixel = image.pixelColor(min(max(int(spot.x() * image.width()), 0), image.width() - 1),
-                             min(max(int(spot.y() * image.height()), 0), image.height() - 1))
-    light = srgb_decoded(np.array([[pixel.getRgbF()[:3]]])) @ SRGB_TO_WORKING.T
-    hue = float(polar(to_oklab(light.astype(np.float32)))[1][0, 0])
-    return int(np.argmin(np.abs((BAND_HUES - hue + 180) % 360 - 180)))
-
-
-def _pixels_of(image: QImage) -> tuple[np.ndarray, np.ndarray]:
-    """sRGB (h, w, 3) and where it is covered."""
-    plain = image.convertToFormat(QImage.Format.Format_RGBA8888)
-    w, h = plain.width(), plain.height()
-    rgba = np.frombuffer(plain.constBits(), np.uint8).reshape(h, plain.bytesPerLine())[:, : 4 * w].reshape(h, w, 4)
-    return rgba[..., :3].copy(), rgba[..., 3] > 127
-
-
-def stripes_of(image: QImage) -> QImage:
-    """Stripes where a channel of an image is black (rising) or white (falling)."""
-    pixels, covered = _pixels_of(image)
-    black, white = (m & covered for m in clipped(pixels))
-    h, w = black.shape
-    y, x = np.mgrid[:h, :w]
-    rising, falling = ((x + y) // STRIPE_PX % 2 == 0), ((x - y) // STRIPE_PX % 2 == 0)
-    out = np.zeros((h, w, 4), np.uint8)
-    for where, stripe, colour in ((black, rising, QColor("#6fd0ff")), (white, falling, QColor("#d4380d"))):
-        out[where] = (0, 0, 0, 150)
-        out[where & stripe] = (colour.red(), colour.green(), colour.blue(), 255)
-    return QImage(out.data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()
