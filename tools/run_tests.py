@@ -22,6 +22,7 @@ LONG = ("core/test_readiness", "app/test_window", "core/test_register", "app/tes
         "app/test_parts", "bench/strangers", "app/test_shape", "core/test_cli", "core/test_proposals",
         "core/test_develop", "app/test_lines", "app/test_parallax", "core/test_parallax", "core/test_align",
         "core/test_zoom", "app/test_real_window", "core/test_engine", "app/test_combine", "app/test_areas",
+        "app/test_finish", "app/test_subjects", "core/test_subjects", "core/test_stack_repairs", "bench/finishing",
         "app/test_seam_walk", "app/test_mending", "core/test_owning", "bench/painting")
 # what counts pictures while a hand moves has both cores to itself, as it has in use
 ALONE = ("app/test_dragging", "bench/dragging")

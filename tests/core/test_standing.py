@@ -170,6 +170,18 @@ class Lights(unittest.TestCase):
         self.assertLessEqual(200 * 6 * many**2 * 1920 * 1080, 300e6 * 1.001)
 
 
+class Reports(Series):
+    def test_the_report_says_where_something_stands_for_long(self):
+        files = self.files(series(with_stay(5, 8))[0])
+        out, report = self.folder / "o.png", self.folder / "r.json"
+        self.assertEqual(main(["subjects", *files, "--out", str(out), "--report", str(report)]), 0)
+        told = json.loads(report.read_text())["standing"]
+        self.assertTrue(told[0]["sure"])
+        self.assertEqual(sorted(told[0]["seen_in"][0]), [5, 6, 7])
+        x, y, w, h = told[0]["box"]
+        self.assertTrue(x < 150 < x + w and y < 100 < y + h)
+
+
 class Suggesting(unittest.TestCase):
     def setUp(self):
         self.middles = np.array([[10.0 * n, 0] for n in range(9)])

@@ -93,7 +93,9 @@ def subjects_report(found: Subjects, among: Sequence[int], used: Sequence[int], 
         "movers": [{"frame": found.movers[i].frame, "track": found.movers[i].track,
                     "box": list(found.movers[i].body_box), "used": i in used,
                     "conflicts": [at[j] for j in found.conflicts_of(i, shadows) if j in at]} for i in among],
-        "dropped": [{"frame": n, "reason": why} for n, why in found.dropped]}
+        "dropped": [{"frame": n, "reason": why} for n, why in found.dropped],
+        "standing": [{"box": [round(v / found.scale) for v in s.box], "sure": s.sure,
+                      "seen_in": [list(one.frames) for one in s.seen]} for s in found.standing]}
 
 
 def run_animate(options: Namespace, job: Job) -> None:
