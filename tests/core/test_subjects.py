@@ -27,8 +27,8 @@ from windfell.recipe.model import FrameSet, Kind, frame_from_path
 from windfell.subjects.alike import matched
 from windfell.subjects.best_cut import best_cut
 from windfell.subjects.conflicts import conflicts_of, together
-from windfell.subjects.differing import cast_on, noise_of, rooted
-from windfell.subjects.pieces import Piece
+from windfell.subjects.differing import cast_on, difference, noise_of, rooted
+from windfell.subjects.pieces import Piece, laid, pieces_of
 
 SHAPE = (200, 320)
 COLOURS = ((0.7, 0.05, 0.04), (0.05, 0.1, 0.6))
@@ -225,6 +225,24 @@ class Parts(unittest.TestCase):
         part = np.s_[30:60, 100:180]
         np.testing.assert_allclose(m.applied(frame[part], SHAPE, part), light[part], rtol=1e-5)
         self.assertGreater(m.agrees, 0.95)
+
+    def test_spilled_light_fades_and_a_white_coat_does_not(self):
+        plate = np.full((*SHAPE, 3), 0.2, np.float32)
+        plate += 0.002 * np.random.default_rng(0).standard_normal(plate.shape).astype(np.float32)
+        noise = noise_of([rooted(plate)] * 3, rooted(plate))
+        y, x = np.mgrid[: SHAPE[0], : SHAPE[1]]
+        puddle = np.exp(-((x - 90) ** 2 + (y - 100) ** 2) / (2 * 18.0**2))[..., None]
+        for what, gain in (("puddle", 1 + 1.2 * puddle), ("coat", 1 + 1.2 * (
+                (abs(x - 90) < 14) & (abs(y - 100) < 25))[..., None])):
+            light = (plate * gain).astype(np.float32)
+            light[60:140, 130:150] = (0.6, 0.05, 0.04)  # what spills it, or wears it
+            off = difference(rooted(light), rooted(plate), noise, False)
+            found = pieces_of(light, plate, off, noise)
+            body = laid([(p.box, p.matte) for p in found], SHAPE) > 127
+            with self.subTest(what):
+                self.assertGreater(body[60:140, 131:149].mean(), 0.95)
+                inside = body[90:110, 82:98].mean()
+                self.assertTrue(inside < 0.1 if what == "puddle" else inside > 0.95, inside)
 
     def test_a_shadow_is_told_from_a_thing_of_the_same_darkness(self):
         plate = ground()

@@ -19,6 +19,7 @@ SEED, REGION = 7.0, 3.0
 LEAST_SHARE = 0.0006
 JOIN_SHARE, SHADOW_SHARE = 0.006, 0.02
 LIKE_CAST, CAST_ROOM = 0.5, 8
+LIT, SHARP = np.float32(0.04), 0.8
 EDGE_PX, RIM_PX, INNER_PX = 2, 4, 5
 CALM_ROOT, DIMMED = np.float32(0.015), np.float32(0.97)
 FAR_LEAST, FARTHEST_SHADOW = 0.15, 0.5
@@ -83,7 +84,28 @@ def _like_casts(light: F32, plate: F32, noise: F32, region: NDArray[np.bool_]) -
     if not w:
         return out
     at = np.s_[max(0, y - CAST_ROOM) : y + h + CAST_ROOM, max(0, x - CAST_ROOM) : x + w + CAST_ROOM]
-    out[at] = region[at] & (cast_on(light[at], plate[at], noise[at], region[at]) > LIKE_CAST)
+    like = region[at] & (cast_on(light[at], plate[at], noise[at], region[at]) > LIKE_CAST)
+    out[at] = like & ~_lit_sharply(light[at], plate[at], like)
+    return out
+
+
+def _lit_sharply(light: F32, plate: F32, like: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """What of a cast is brighter than the plate right from its edge on: light that is spilled fades, a white coat
+    before a grey wall does not.
+    """
+    gain = np.sqrt(np.maximum(light, 0)).mean(axis=2) - np.sqrt(np.maximum(plate, 0)).mean(axis=2)
+    count, parts = cv2.connectedComponents((like & (gain > LIT)).astype(np.uint8))
+    out = np.zeros(like.shape, bool)
+    deep = cv2.distanceTransform((parts > 0).astype(np.uint8), cv2.DIST_L2, 3)
+    for k in range(1, count):
+        own = parts == k
+        deepest = float(deep[own].max())
+        rim = own & (deep > 1.5) & (deep < 3.5)
+        core = own & (deep >= max(3.5, 0.6 * deepest))
+        if deepest < 2 or not core.any() or not rim.any():
+            out |= own  # nothing so thin is spilled light
+        elif np.median(gain[rim]) > SHARP * np.median(gain[core]):
+            out |= own
     return out
 
 
