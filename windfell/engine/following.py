@@ -29,13 +29,16 @@ class Followed:
 
 def followed(found: Subjects, box: Box) -> Followed:
     """What lies mostly within a box (x, y, width, height; px of the picture) in the earliest frame that shows
-    anything there, and the same in all other frames: by its track, and where that is broken by colour and size.
+    anything there, and the same in all other frames: by its track, and where that is broken by colour and size. What
+    was seen beside it in any frame is not it.
     """
     first = _within(found, box)
     if not first:
         return Followed((), ())
     frames = sorted(({m.frame for m in found.movers} | {n for n, _ in found.gains}) - {n for n, _ in found.dropped})
     taken = set(first)
+    mine = {found.movers[i].track for i in first}
+    others = _beside(found, found.movers[first[0]].frame, mine)
     larger = 1.0
     for seed in first:
         start = found.movers[seed]
@@ -43,7 +46,8 @@ def followed(found: Subjects, box: Box) -> Followed:
         for way in (1, -1):
             last, colour, seen_at = start, np.sqrt(start.piece.colour), start.frame
             for n in [f for f in frames if (f - start.frame) * way > 0][::way]:
-                here = [i for i, m in enumerate(found.movers) if m.frame == n and i not in taken]
+                here = [i for i, m in enumerate(found.movers) if m.frame == n and i not in taken
+                        and (m.track == last.track or m.track not in others)]
                 costs = [_cost(found, found.movers[i], last, colour, abs(n - seen_at)) for i in here]
                 best = min(range(len(here)), key=costs.__getitem__, default=None)
                 if best is None:
@@ -53,11 +57,18 @@ def followed(found: Subjects, box: Box) -> Followed:
                     continue
                 taken.add(here[best])
                 last, seen_at = mover, n
+                mine.add(mover.track)
+                others |= _beside(found, n, mine)
                 colour += REMEMBERED * (np.sqrt(mover.piece.colour) - colour)
             ends.append(last)
         larger = float(np.sqrt(max(1, ends[0].piece.area) / max(1, ends[1].piece.area)))
     has = {found.movers[i].frame for i in taken}
     return Followed(tuple(sorted(taken)), tuple(n for n in frames if n not in has), larger)
+
+
+def _beside(found: Subjects, frame: int, mine: set[int]) -> set[int]:
+    """The tracks of what else a frame shows."""
+    return {m.track for m in found.movers if m.frame == frame} - mine
 
 
 def _within(found: Subjects, box: Box) -> list[int]:
