@@ -42,9 +42,9 @@ def seeds(folder: Path) -> list[Path]:
     from windfell.demo.photograph import Shot  # noqa: PLC0415
     from windfell.demo.truth import START  # noqa: PLC0415
     from windfell.geometry.camera import Lens  # noqa: PLC0415
-    from windfell.recipe.developments import to_words  # noqa: PLC0415
     from windfell.recipe.model import Development, FrameSet, Kind, Mask, Project, frame_from_path  # noqa: PLC0415
     from windfell.recipe.project_file import mask_name, save_project  # noqa: PLC0415
+    from windfell.recipe.words import to_words  # noqa: PLC0415
 
     rng = np.random.default_rng(1)
     small = cv2.GaussianBlur(rng.integers(0, 255, (90, 120, 3)).astype(np.uint8), (0, 0), 2)
