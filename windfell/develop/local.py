@@ -111,11 +111,14 @@ def locally_toned(light: F32, d: Development, guide: Guide, box: tuple[float, fl
     log = log_luminance(light)
     base = at_box(guide.a, box, width, height) * log + at_box(guide.b, box, width, height)
     gain = np.float32(d.local_contrast_pct / 100) * (log - base)
-    bright = _ramp(base, -2.5, 0.0)
-    dark = 1 - _ramp(base, -6.0, -2.2)
-    gain += np.float32(MOST_EV * d.highlights_pct / 100) * bright
-    gain += np.float32(MOST_EV * d.shadows_pct / 100) * dark
+    gain += ends_gain(base, d.highlights_pct, d.shadows_pct)
     return light * np.exp2(gain)[..., None]
+
+
+def ends_gain(base: F32, highlights_pct: float, shadows_pct: float) -> F32:
+    """What highlights and shadows are raised by, in EV, where the base (log2 of light) is so bright."""
+    bright, dark = _ramp(base, -2.5, 0.0), 1 - _ramp(base, -6.0, -2.2)
+    return np.float32(MOST_EV * highlights_pct / 100) * bright + np.float32(MOST_EV * shadows_pct / 100) * dark
 
 
 def _cleared(light: F32, strength: float, clear: F32, air: F32) -> F32:

@@ -24,7 +24,7 @@ def edged(light: F32, v: Vignette, scene: Scene) -> F32:
     kx, ky = 1 + k * (np.float32(w / longest) - 1), 1 + k * (np.float32(h / longest) - 1)
     far = np.sqrt((kx * x)[None] ** 2 + (ky * y)[:, None] ** 2) / np.hypot(kx, ky)
     start = np.float32(v.from_pct / 100)
-    share = eased(np.clip((far - start) / (1 - start), 0, 1))
+    share = eased((far - start) / (1 - start))
     return light * np.exp2(np.float32(v.edges_ev) * share)[..., None]
 
 

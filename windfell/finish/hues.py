@@ -80,8 +80,8 @@ def tinted(light: F32, v: Tinting) -> F32:
     lab = to_oklab(light)
     mid = np.float32(0.5 - 0.3 * v.balance_pct / 100)
     depth = np.clip(lab[..., 0], 0, 1)
-    bright = eased(np.clip((depth - mid) / np.float32(0.5), 0, 1))
-    dark = eased(np.clip((mid - depth) / np.float32(0.5), 0, 1))
+    bright = eased((depth - mid) / np.float32(0.5))
+    dark = eased((mid - depth) / np.float32(0.5))
     between = 1 - bright - dark
     # black and white stay what they are
     room = np.clip(4 * depth * (np.float32(1.15) - depth), 0, 1)

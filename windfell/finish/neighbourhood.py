@@ -24,7 +24,7 @@ def base_of(light: F32, guide: Guide, scene: Scene) -> tuple[F32, F32]:
     height, width = log.shape
     a = at_box(guide.a, scene.box, width, height)
     base = a * log + at_box(guide.b, scene.box, width, height)
-    kept = 1 - eased(np.clip((a - EDGE_FROM) / (EDGE_TO - EDGE_FROM), 0, 1))
+    kept = 1 - eased((a - EDGE_FROM) / (EDGE_TO - EDGE_FROM))
     return log, log + kept * (base - log)
 
 

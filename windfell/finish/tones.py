@@ -6,13 +6,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.develop.local import MOST_EV, Guide, made_guide
+from windfell.develop.local import Guide, ends_gain, made_guide
 from windfell.develop.tone import ContrastTable, levels, saturated
 from windfell.develop.white_balance import balance_matrix
 from windfell.finish.hues import weak_raised
 from windfell.finish.neighbourhood import base_of, haze_changed
 from windfell.finish.scene import Scene
-from windfell.pixels.easing import eased
 from windfell.recipe.finishing import Colour, Light
 from windfell.recipe.model import Development
 
@@ -32,10 +31,7 @@ def lit(light: F32, v: Light, scene: Scene) -> F32:
         light = haze_changed(light, v.haze_pct / 100, guide, scene)
     if v.highlights_pct or v.shadows_pct:
         _, base = base_of(light, guide_of(scene, bool(v.haze_pct)).exposed(v.exposure_ev), scene)
-        bright = eased(np.clip((base + np.float32(2.5)) / np.float32(2.5), 0, 1))
-        dark = 1 - eased(np.clip((base + np.float32(6.0)) / np.float32(3.8), 0, 1))
-        gain = np.float32(MOST_EV / 100) * (np.float32(v.highlights_pct) * bright + np.float32(v.shadows_pct) * dark)
-        light = light * np.exp2(gain)[..., None]
+        light = light * np.exp2(ends_gain(base, v.highlights_pct, v.shadows_pct))[..., None]
     light = levels(light, Development(white_pct=v.white_pct, black_pct=v.black_pct))
     if v.contrast_pct:
         light = scene.keep(("contrast", v.contrast_pct), lambda: ContrastTable(v.contrast_pct))(light)

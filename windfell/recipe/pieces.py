@@ -9,6 +9,7 @@ from windfell.recipe.areas import Found, Meets
 from windfell.recipe.combining import Combining, Layer, Over, Rule
 from windfell.recipe.edits import Edit
 from windfell.recipe.model import FrameSet, Project
+from windfell.recipe.pile import frame_alone
 
 
 def mask_of(layer: Layer) -> str | None:
@@ -126,9 +127,10 @@ def seen_as(project: Project, set_id: str, what: str) -> Project:
     whole = whole_ground(project, set_id)
     if what == "result":
         return whole
+    if what != "plate":
+        return frame_alone(whole, set_id, what)
     own = whole.set(set_id)
-    layers = (Layer(frames=(what,)),) if what != "plate" else tuple(
-        x for x in own.combining.layers if mask_of(x) is None)
+    layers = tuple(x for x in own.combining.layers if mask_of(x) is None)
     return whole.with_set(replace(own, combining=replace(own.combining, layers=layers)))
 
 

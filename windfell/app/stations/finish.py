@@ -83,11 +83,8 @@ class Finish(Station):
             top.addWidget(part)
         top.addStretch(1)
         self.column.addLayout(top)
-        self.list = LayerList()
-        self.list.setAccessibleName("Adjustments, the first done first")
-        self.list.setToolTip("What is done to the picture, from the top; drag elsewhere (Alt with up and down)")
-        self.list.setMinimumWidth(0)
-        self.list.setMaximumWidth(16_777_215)
+        self.list = LayerList("Adjustments, the first done first", "What is done to the picture, from the top; drag "
+                              "elsewhere (Alt with up and down)")
         self.list.moved.connect(self._moved)
         self.list.currentRowChanged.connect(lambda _: self._show_one())
         self.list.itemChanged.connect(self._switched)

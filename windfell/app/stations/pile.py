@@ -33,6 +33,7 @@ from windfell.recipe.developing import DEVELOPMENT_WORDS
 from windfell.recipe.limits import limits_of
 from windfell.recipe.model import FrameSet, Project
 
+LIST_WIDE = 300
 RULERS = (
     ("strength_pct", "Strength", 0.0, 100.0, 1.0), ("exposure_ev", "Exposure", -5.0, 5.0, 0.05),
     ("warmth", "Warmth", -100.0, 100.0, 1.0), ("tint", "Tint", -100.0, 100.0, 1.0),
@@ -50,7 +51,8 @@ class PilePage(QWidget):
         super().__init__()
         self.session, self.hand = session, hand
         self._shown: tuple = ()
-        self.list = LayerList()
+        self.list = LayerList("Layers, the highest first", "Drag a layer to another place (Alt with up and down)",
+                              LIST_WIDE)
         self.list.currentRowChanged.connect(lambda _: self._show_layer())
         self.list.itemChanged.connect(self._switched)
         self.list.moved.connect(self._moved)

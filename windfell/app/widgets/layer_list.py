@@ -6,20 +6,19 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QDrag
 from PySide6.QtWidgets import QAbstractItemView, QListWidget
 
-LIST_WIDE = 300
-
 
 class LayerList(QListWidget):
     """Rows that are dragged, or sent by Alt with up and down, elsewhere; `moved(from, to)` counts from the top."""
 
     moved = Signal(int, int)
 
-    def __init__(self) -> None:
+    def __init__(self, name: str, tip: str, wide: int | None = None) -> None:
         super().__init__()
         self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
-        self.setAccessibleName("Layers, the highest first")
-        self.setToolTip("Drag a layer to another place (Alt with up and down)")
-        self.setFixedWidth(LIST_WIDE)
+        self.setAccessibleName(name)
+        self.setToolTip(tip)
+        if wide is not None:
+            self.setFixedWidth(wide)
 
     def startDrag(self, actions) -> None:
         """The list itself moves the row when it is dropped."""
