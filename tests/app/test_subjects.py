@@ -59,7 +59,7 @@ class Plates(Drawing):
         self.assertFalse(self.station.controls_of.mend.isEnabled())
         rect = self.window.view.picture_rect()
         found = self.station.shelf.found
-        sign = place_on_view(found, found.standing[0].box, rect)[1].toPoint()
+        sign = place_on_view(found, found.standing[0], rect)[1].toPoint()
         seen = []
         for _ in range(3):
             QTest.mouseClick(self.window.view, Qt.MouseButton.LeftButton, pos=sign)

@@ -184,7 +184,9 @@ def _matte(own: NDArray[np.bool_], light: F32, plate: F32) -> F32:
     thing nearby; whole deep inside, nothing outside of a narrow rim.
     """
     mask = own.astype(np.uint8)
-    inside = cv2.erode(mask, _disc(INNER_PX)) > 0
+    # deep inside, of what is thin its middle
+    depth = cv2.distanceTransform(np.pad(mask, 1), cv2.DIST_L2, 3)[1:-1, 1:-1]
+    inside = depth > np.minimum(INNER_PX, 0.5 * cv2.dilate(depth, _disc(INNER_PX)))
     rim = (cv2.dilate(mask, _disc(EDGE_PX)) > 0) & ~inside
     weight = (inside if inside.any() else own).astype(np.float32)
     sigma = 1.5 * INNER_PX

@@ -432,8 +432,8 @@ class Subjects(Station):
         rect = self._view.picture_rect()
         spot = QPointF(rect.x() + at.x() * rect.width(), rect.y() + at.y() * rect.height())
         for n, place in enumerate(self.shelf.found.standing):
-            sign = place_on_view(self.shelf.found, place.box, rect)[1]
-            if not place.sure and (sign - spot).manhattanLength() < 2 * SIGN_PX:
+            sign = place_on_view(self.shelf.found, place, rect)[1]
+            if self.scroll.isVisible() and not place.sure and (sign - spot).manhattanLength() < 2 * SIGN_PX:
                 self.deeds.choose_ground(n)
                 return
         w, h = self.shelf.found.size
@@ -460,7 +460,8 @@ class Subjects(Station):
             return
         if c.outlined.isChecked():
             self.over.outlines(painter, rect, self.shelf, self.taken, n)
-        self.over.signs(painter, rect, self.shelf.found)
+        if self.scroll.isVisible():
+            self.over.signs(painter, rect, self.shelf.found)
 
     def picture_of(self, project: Project) -> Project:
         """The whole ground is seen here, so that all pieces are."""

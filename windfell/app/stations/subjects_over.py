@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
+import cv2
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 
@@ -13,6 +15,7 @@ from windfell.areas.mending import Blemishes, blemishes
 from windfell.engine.pieces_laid import piece_mask
 from windfell.engine.shelf import Shelf
 from windfell.engine.stack_subjects import Subjects
+from windfell.subjects.standing import Standing
 
 SMALL_SHARE = 5e-4
 SIGN_PX = 13
@@ -77,7 +80,7 @@ class SubjectsOver:
         for place in found.standing:
             if place.sure:
                 continue
-            box, at = place_on_view(found, place.box, rect)
+            box, at = place_on_view(found, place, rect)
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(theme.colour("heather"), 1.6, Qt.PenStyle.DashLine))
             painter.drawRect(box)
@@ -90,9 +93,10 @@ class SubjectsOver:
             painter.drawText(QRectF(at.x() - s, at.y() - s * 0.8, 2 * s, 1.9 * s), Qt.AlignmentFlag.AlignCenter, "?")
 
 
-def place_on_view(found: Subjects, box: tuple[int, int, int, int], rect: QRectF) -> tuple[QRectF, QPointF]:
+def place_on_view(found: Subjects, place: Standing, rect: QRectF) -> tuple[QRectF, QPointF]:
     """Where a place at which frames show different things lies in the view, and its sign."""
-    x, y, w, h = box
+    x, y, w, h = cv2.boundingRect((place.mask > 127).astype(np.uint8))
+    x, y = x + place.box[0], y + place.box[1]
     wide, high = found.size[0] * found.scale, found.size[1] * found.scale
     corner = on_view(QPointF(x / wide, y / high), rect)
     out = QRectF(corner, on_view(QPointF((x + w) / wide, (y + h) / high), rect))
