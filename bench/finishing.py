@@ -35,7 +35,8 @@ from windfell.pixels.tiles import Region
 from windfell.recipe import finishing as f
 from windfell.recipe.areas import Area, Ellipse
 from windfell.recipe.combining import Combining, Rule
-from windfell.recipe.model import FrameSet, Kind, Output, Project, frame_from_path
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
+from windfell.recipe.output import Output
 from windfell.recipe.repairs import Mend, Repair
 
 WIDE = 6000

@@ -17,19 +17,9 @@ from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe import edits
 from windfell.recipe.combining import Combining, Rule
-from windfell.recipe.model import (
-    Align,
-    Frame,
-    FrameSet,
-    Kind,
-    Mask,
-    Output,
-    Project,
-    Registration,
-    View,
-    frame_from_path,
-)
+from windfell.recipe.model import Align, Frame, FrameSet, Kind, Mask, Project, Registration, View, frame_from_path
 from windfell.recipe.outline import Edges, Outline
+from windfell.recipe.output import Output
 from windfell.recipe.sources import SetSource
 
 

@@ -15,9 +15,13 @@ from tests.support import engine, frames_in, green, project_of, ridge
 from windfell.engine.export import export
 from windfell.errors import BadRequest, OutputFailed
 from windfell.job import Cancelled, Job
-from windfell.output import writers
+from windfell.output import tiff
+from windfell.output.metadata import Carried
+from windfell.output.sheet import Sheet
+from windfell.output.writers import WRITERS, writer_for
 from windfell.pixels.colour import to_view
-from windfell.recipe.model import ColourSpace, Compression, Format, Kind, Output
+from windfell.recipe.model import Kind
+from windfell.recipe.output import ColourSpace, Compression, Format, Output
 
 
 class Writing(unittest.TestCase):
@@ -54,7 +58,7 @@ class Writing(unittest.TestCase):
     def test_metadata_and_profile_are_carried_over(self):
         for name in ("a.tif", "b.png", "c.jpg"):
             with self.subTest(name):
-                written = self._export(name, format=Format(writers.writer_for(Path(name))),
+                written = self._export(name, format=Format(writer_for(Path(name))),
                                        space=ColourSpace.DISPLAY_P3)
                 with Image.open(written.path) as image:
                     exif = image.getexif()
@@ -78,7 +82,7 @@ class Writing(unittest.TestCase):
     def test_a_stopped_export_leaves_no_file(self):
         project, set_id = project_of(frames_in(ridge()))
         job = Job()
-        original = writers.TiffWriter.write
+        original = tiff.TiffWriter.write
 
         def stopping(self, path, sheet, strips):
             def few():
@@ -87,7 +91,7 @@ class Writing(unittest.TestCase):
                 yield from strips
             original(self, path, sheet, few())
 
-        with mock.patch.object(writers.TiffWriter, "write", stopping), self.assertRaises(Cancelled):
+        with mock.patch.object(tiff.TiffWriter, "write", stopping), self.assertRaises(Cancelled):
             export(engine(), project, set_id, self.folder / "x.tif", job)
         self.assertEqual(os.listdir(self.folder), [])
 
@@ -99,7 +103,7 @@ class Writing(unittest.TestCase):
             next(strips)
             raise OSError(28, "No space left on device")
 
-        with mock.patch.object(writers.TiffWriter, "write", full), \
+        with mock.patch.object(tiff.TiffWriter, "write", full), \
                 self.assertRaisesRegex(OutputFailed, r"x\.tif.*No space left"):
             export(engine(), project, set_id, self.folder / "x.tif", Job())
         self.assertEqual(os.listdir(self.folder), [])
@@ -122,19 +126,18 @@ class Writing(unittest.TestCase):
         self.assertEqual(Path(paths[0]).read_bytes(), before)
 
     def test_too_wide_a_jpeg_is_refused(self):
-        sheet = writers.Sheet(70_000, 10, 3, 8, b"", None)
+        sheet = Sheet(70_000, 10, 3, 8, b"", Carried())
         with self.assertRaisesRegex(OutputFailed, "TIFF"):
-            writers.JpegWriter().write(self.folder / "x.jpg", sheet, iter(()))
+            WRITERS["jpeg"].write(self.folder / "x.jpg", sheet, iter(()))
 
     def test_a_big_tiff_directory_is_readable(self):
         pixels = np.arange(3 * 40 * 50, dtype=np.uint16).reshape(40, 50, 3)
-        from windfell.output.metadata import Carried
         from windfell.pixels.colour import SRGB
         from windfell.pixels.profiles import icc_of
 
-        sheet = writers.Sheet(50, 40, 3, 16, icc_of(SRGB), Carried(focal_mm=35.0))
-        with mock.patch.object(writers, "BIG_TIFF_BYTES", 10):
-            writers.TiffWriter().write(self.folder / "big.tif", sheet, iter((pixels,)))
+        sheet = Sheet(50, 40, 3, 16, icc_of(SRGB), Carried(focal_mm=35.0))
+        with mock.patch.object(tiff, "BIG_TIFF_BYTES", 10):
+            WRITERS["tiff"].write(self.folder / "big.tif", sheet, iter((pixels,)))
         with tifffile.TiffFile(self.folder / "big.tif") as file:
             self.assertTrue(file.is_bigtiff)
             np.testing.assert_array_equal(file.pages[0].asarray(), pixels)

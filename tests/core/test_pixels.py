@@ -93,18 +93,22 @@ class Pyramids(unittest.TestCase):
         assert_array_equal(whole[:10], picture[:10])
 
 
-# as published: IEC 61966-2-1, SMPTE EG 432-1 with D65, ITU-R BT.2020
+# as published: IEC 61966-2-1, SMPTE EG 432-1 with D65, ITU-R BT.2020, ISO 22028-2, IEC 61966-2-5
 PUBLISHED = {
     "srgb": ((0.640, 0.330), (0.300, 0.600), (0.150, 0.060)),
     "display-p3": ((0.680, 0.320), (0.265, 0.690), (0.150, 0.060)),
     "rec2020": ((0.708, 0.292), (0.170, 0.797), (0.131, 0.046)),
+    "romm": ((0.7347, 0.2653), (0.1596, 0.8404), (0.0366, 0.0001)),
+    "oprgb": ((0.640, 0.330), (0.210, 0.710), (0.150, 0.060)),
 }
+WHITES = {"romm": [0.3457, 0.3585, 1.0]}
 
 
 def linear_of(name: str) -> bytes:
     """A profile of linear light by published primaries."""
     flat = [v for x, y in PUBLISHED[name] for v in (x, y, 1.0)]
-    return imagecodecs.cms_profile("rgb", primaries=flat, whitepoint=[0.3127, 0.3290, 1.0], gamma=1.0)
+    white = WHITES.get(name, [0.3127, 0.3290, 1.0])
+    return imagecodecs.cms_profile("rgb", primaries=flat, whitepoint=white, gamma=1.0)
 
 
 class Spaces(unittest.TestCase):

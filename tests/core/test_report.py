@@ -8,14 +8,16 @@ import numpy as np
 
 from tests.support import engine, frames_in, green, project_of, ridge, write_picture
 from windfell.engine.cache import Cache
-from windfell.engine.export import output_scale, planned_size
+from windfell.engine.export import planned_size
+from windfell.engine.output_size import output_scale
 from windfell.engine.report import panorama_report, stack_report
 from windfell.engine.sources import BASE_SIDE, OpenedFile, canonical_scale
 from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.pixels.tiles import scaled_size
-from windfell.recipe.model import Align, Kind, Output, Registration, View
+from windfell.recipe.model import Align, Kind, Registration, View
 from windfell.recipe.outline import Edges, Outline
+from windfell.recipe.output import Output
 
 
 class Reports(unittest.TestCase):

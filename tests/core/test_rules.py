@@ -26,7 +26,8 @@ from windfell.pixels.colour import srgb_decoded, srgb_encoded
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
 from windfell.recipe.combining import Combining, Display, Floor, Rule
-from windfell.recipe.model import Kind, Output
+from windfell.recipe.model import Kind
+from windfell.recipe.output import Output
 from windfell.recipe.sizes import size_from_words, size_in_words
 from windfell.recipe.weights_file import read_weights
 

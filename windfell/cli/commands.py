@@ -12,12 +12,16 @@ from pathlib import Path
 from typing import Any
 
 from windfell.cli.shaping import cropped, shaped, sized, waits
-from windfell.cli.writing import format_of, new_output, write_report
+from windfell.cli.writing import format_of, layers_folder, new_output, with_options, write_report
+from windfell.engine.bracketed import nested_frames
 from windfell.engine.core import Engine
-from windfell.engine.export import check_place, export, make_folder, refuse_frames
+from windfell.engine.export import export
 from windfell.engine.folders import cache_folder
 from windfell.engine.instants import chosen_times, write_instants
 from windfell.engine.layers import write_layers
+from windfell.engine.output_pixels import is_linear
+from windfell.engine.places import check_place, make_folder, refuse_frames
+from windfell.engine.proposals import bracketed_files
 from windfell.engine.report import doubts, panorama_report, point_rows, stack_report, unplaced
 from windfell.engine.survey import matched_set
 from windfell.errors import BadRequest, CannotJoin, OutputFailed
@@ -36,7 +40,6 @@ from windfell.recipe.model import (
     Joining,
     Kind,
     Mask,
-    Output,
     Project,
     Registration,
     View,
@@ -44,6 +47,7 @@ from windfell.recipe.model import (
     new_id,
 )
 from windfell.recipe.outline import Outline
+from windfell.recipe.output import Output, Words
 from windfell.recipe.points_file import points_words, read_points
 from windfell.recipe.project_file import Masks, load_project, mask_name, written_whole
 from windfell.recipe.sources import FileSource
@@ -51,10 +55,11 @@ from windfell.recipe.weights_file import read_weights
 
 
 def run_panorama(options: Namespace, job: Job) -> None:
+    layers_folder(options)
     if len(options.frames) < 2:
         raise CannotJoin("A panorama needs at least two frames; only one was given.")
     flat = options.projection == "flat"
-    frame_set = _new_set(options, Kind.PANORAMA)
+    frame_set, inner = _positions(_new_set(options, Kind.PANORAMA), options, job)
     rows, columns = options.layout or (0, 0)
     if options.points_out:
         check_place(Path(options.points_out))
@@ -68,7 +73,19 @@ def run_panorama(options: Namespace, job: Job) -> None:
                         bend_seams=options.bend_seams),
     )
     frame_set, masks = _owned(shaped(frame_set, options), options)
-    _make(_prepared(frame_set, options), frame_set.id, options, job, masks)
+    _make(_prepared(frame_set, options, inner), frame_set.id, options, job, masks)
+
+
+def _positions(frame_set: FrameSet, options: Namespace, job: Job) -> tuple[FrameSet, tuple[FrameSet, ...]]:
+    """The set whose frames are stacks, where several frames were taken at each position, and these."""
+    if options.brackets == "off":
+        return frame_set, ()
+    inner = bracketed_files(
+        Engine(cache_folder()), [f.source.path for f in frame_set.frames], options.brackets,
+        options.inner_rule and Rule(options.inner_rule), frame_set.name, job)
+    if inner and (options.points or options.keep or options.never):
+        raise BadRequest("--points, --keep and --never mean single frames; they do not go with --brackets.")
+    return (replace(frame_set, frames=nested_frames(inner)), tuple(inner)) if inner else (frame_set, ())
 
 
 def _owned(frame_set: FrameSet, options: Namespace) -> tuple[FrameSet, Masks]:
@@ -94,13 +111,14 @@ def _focal_px(options: Namespace) -> float | None:
     return 0.5 * width / math.tan(math.radians(options.fov) / 2)
 
 
-def _prepared(frame_set: FrameSet, options: Namespace) -> Project:
-    """The set alone in a project, its frames developed as the file says."""
-    project = Project((frame_set,))
+def _prepared(frame_set: FrameSet, options: Namespace, inner: tuple[FrameSet, ...] = ()) -> Project:
+    """The set in a project, with those that it is made of; all files developed as the file says."""
+    project = Project((frame_set, *inner))
     if options.develop:
-        ids = [f.id for f in frame_set.frames]
         development = read_development(Path(options.develop))
-        project = developing.use_development(project, frame_set.id, ids, development).project
+        for own in inner or (frame_set,):
+            ids = [f.id for f in own.frames]
+            project = developing.use_development(project, own.id, ids, development).project
     return _finished(project, frame_set.id, options)
 
 
@@ -112,6 +130,7 @@ def _finished(project: Project, set_id: str, options: Namespace) -> Project:
 
 
 def run_stack(options: Namespace, job: Job) -> None:
+    layers_folder(options)
     frame_set = _new_set(options, Kind.STACK)
     reference = frame_set.frames[numbered(options.reference, options.frames)].id
     frame_set, masks = _weighed(frame_set, options), {}
@@ -137,7 +156,7 @@ def run_stack(options: Namespace, job: Job) -> None:
 def _combining(options: Namespace, base: str | None, output: Output) -> Combining:
     """The rule and what goes with it; a file of linear light gets radiance as it is, unless it is said otherwise."""
     darks, flats = (tuple(FileSource(os.path.abspath(p)) for p in paths) for paths in (options.dark, options.flat))
-    linear = output.depth == 32
+    linear = is_linear(output, output.depth)
     floor, level = options.black_floor
     return Combining(
         Rule(options.rule), *options.kappa, base, floor, level, darks, flats,
@@ -173,10 +192,17 @@ def _new_set(options: Namespace, kind: Kind) -> FrameSet:
 def run_render(options: Namespace, job: Job) -> None:
     project, masks = load_project(Path(options.project))
     frame_set = _named_set(project, options.set)
-    found = format_of(options.out)
-    if found is not frame_set.output.format:
-        frame_set = replace(frame_set, output=replace(frame_set.output, format=found))
-        project = project.with_set(frame_set)
+    output = replace(frame_set.output, format=format_of(options.out))
+    words = output.words
+    output = with_options(output, options)
+    if options.depth:
+        output = replace(output, depth=new_output(options).depth)
+    if output.words == Words():
+        output = replace(output, words=words)
+    if options.size:
+        output = replace(output, **options.size)
+    frame_set = replace(frame_set, output=output)
+    project = project.with_set(frame_set)
     _make(_finished(project, frame_set.id, options), frame_set.id, options, job, masks)
 
 
@@ -195,7 +221,7 @@ def _named_set(project: Project, name: str | None) -> FrameSet:
 
 def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=None) -> None:
     """Check everything that can be checked before the wait, then export and report."""
-    out = Path(options.out)
+    out, folder = Path(options.out), layers_folder(options)
     refuse_frames(project, out)
     check_place(out)
     if options.report:
@@ -223,8 +249,8 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
     seconds["total"] = time.monotonic() - start
     seconds["picture"] = seconds["total"] - seconds["registration"]
     _name_left_out(stages, found)
-    if getattr(options, "layers", None):
-        write_layers(engine, project, set_id, Path(options.layers), job)
+    if folder is not None:
+        write_layers(engine, project, set_id, folder, job)
     if getattr(options, "points_out", None):
         place = Path(options.points_out)
         with written_whole(place) as temporary:
@@ -232,7 +258,8 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
     if options.report:
         try:
             if stages.kind is Kind.PANORAMA:
-                words = panorama_report(stages, (written.width, written.height), seconds, job)
+                given = [os.path.abspath(p) for p in getattr(options, "frames", ())]
+                words = panorama_report(stages, (written.width, written.height), seconds, job, given)
             else:
                 words = stack_report(stages, seconds, job)
             write_report(Path(options.report), words)

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 
 from windfell import __version__
 from windfell.cli import moving_words, shaping
+from windfell.cli.output_words import OUT, add_output
 from windfell.cli.progress import ProgressLine
 from windfell.demo.names import NAMES
 from windfell.errors import CannotJoin, WindfellError
@@ -51,6 +52,14 @@ def _positive(text: str) -> float:
     if not 0 < value < 1e7:
         raise ValueError
     return value
+
+
+def _brackets(text: str) -> str | int:
+    if text in ("auto", "off"):
+        return text
+    if int(text) < 2:
+        raise ValueError
+    return int(text)
 
 
 def _set_key(text: str) -> str:
@@ -111,7 +120,7 @@ def _frames(p: argparse.ArgumentParser) -> None:
 
 
 def _prepared(p: argparse.ArgumentParser) -> None:
-    p.add_argument("--depth", choices=("8", "16", "float"), help="of TIFF and PNG; float is linear light (TIFF)")
+    add_output(p)
     p.add_argument("--develop", metavar="FILE.json", help="a development for all frames (docs/project-file.md)")
     p.add_argument("--match", action="store_true", help="match exposure, white balance and tone of all frames")
     _finish(p)
@@ -124,7 +133,11 @@ def _finish(p: argparse.ArgumentParser) -> None:
 def _panorama(p: argparse.ArgumentParser) -> None:
     _prepared(p)
     p.add_argument("frames", nargs="+", metavar="FRAME")
-    p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png, .jpg, .exr or .hdr")
+    p.add_argument("--out", required=True, metavar="FILE", help=OUT)
+    p.add_argument("--brackets", type=_brackets, default="off", metavar="auto|off|N",
+                   help="several frames were taken at each position, so many or as is found: they are combined first")
+    p.add_argument("--inner-rule", choices=[str(c) for c in Rule], default=None,
+                   help="how the frames of a position are combined: exposures, or the mean where they do not differ")
     p.add_argument("--projection", choices=[*(str(c) for c in ProjectionChoice), "flat"], default="auto",
                    help="flat: the camera slid along a flat subject")
     p.add_argument("--full-sphere", action="store_true", help="the whole 360 x 180 degrees")
@@ -140,7 +153,8 @@ def _panorama(p: argparse.ArgumentParser) -> None:
                    help="where a frame, by its number from 1 or its file's name, must own the picture, white there")
     p.add_argument("--never", action="append", default=[], metavar="FRAME:MASK.png",
                    help="where a frame must not own the picture")
-    p.add_argument("--layers", metavar="DIR", help="write each frame in its place, with its own mask, 16-bit TIFF")
+    p.add_argument("--layers", metavar="DIR", nargs="?", const="", default=None,
+                   help="each frame in its place, with its own mask: in the file (.ora, .tif, .exr), or 16-bit TIFFs")
     shaping.add_view(p)
     shaping.add_cut(p)
     known = p.add_mutually_exclusive_group()
@@ -155,7 +169,7 @@ def _panorama(p: argparse.ArgumentParser) -> None:
 def _stack(p: argparse.ArgumentParser) -> None:
     _prepared(p)
     p.add_argument("frames", nargs="+", metavar="FRAME")
-    p.add_argument("--out", required=True, metavar="FILE", help=".tif, .png, .jpg, .exr or .hdr")
+    p.add_argument("--out", required=True, metavar="FILE", help=OUT)
     p.add_argument("--rule", required=True, choices=[str(c) for c in Rule])
     p.add_argument("--kappa", type=shaping.kappa, default=(3.0, 3.0), metavar="LOW,HIGH",
                    help="for the clipped mean: the spreads kept below and above")
@@ -179,6 +193,8 @@ def _stack(p: argparse.ArgumentParser) -> None:
                    help="with --align stars: leave the ground behind, or bring it together by itself")
     p.add_argument("--reference", default="1", metavar="N|FILE",
                    help="the frame that the others are brought onto: its number from 1, or its file's name")
+    p.add_argument("--layers", nargs="?", const="", default=None, metavar="",
+                   help="the pile's layers, each with its own mask, in the file (.ora, .tif, .exr)")
     shaping.add_cut(p)
     p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")
 
@@ -186,6 +202,10 @@ def _stack(p: argparse.ArgumentParser) -> None:
 def _render(p: argparse.ArgumentParser) -> None:
     p.add_argument("project", metavar="PROJECT")
     _finish(p)
+    add_output(p)
+    p.add_argument("--layers", nargs="?", const="", default=None, metavar="DIR",
+                   help="each frame or layer in its place, in the file, or a panorama's as TIFFs")
+    p.add_argument("--size", type=shaping.size, metavar="SIZE", help="50%%, 4000x, x3000, 24MP, 2400 long or 60cm")
     p.add_argument("--set", metavar="NAME", help="needed if the project has several sets")
     p.add_argument("--out", required=True, metavar="FILE")
     p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")

@@ -19,11 +19,12 @@ from windfell.cli.moving_words import FPS, WIDEST
 from windfell.cli.writing import format_of, new_output, write_report
 from windfell.engine.animated import animated
 from windfell.engine.core import Engine
-from windfell.engine.export import check_place, export, make_folder, refuse_frames
+from windfell.engine.export import export
 from windfell.engine.folders import cache_folder
 from windfell.engine.following import followed
 from windfell.engine.instants import chosen_times
 from windfell.engine.pieces_laid import suggested, with_pieces
+from windfell.engine.places import check_place, make_folder, refuse_frames
 from windfell.engine.stack_pile import PileStages
 from windfell.engine.stack_subjects import Subjects, found_subjects
 from windfell.errors import BadRequest, CannotJoin

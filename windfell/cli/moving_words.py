@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from argparse import ArgumentParser, ArgumentTypeError
 
+from windfell.cli.output_words import add_output
 from windfell.recipe.animation import SUFFIXES, Way
 
 WIDEST = 1280
@@ -53,7 +54,7 @@ def add_subjects(p: ArgumentParser) -> None:
     p.add_argument("--shadows", choices=("on", "off"), default="on", help="movers bring their shadows")
     p.add_argument("--finish", metavar="FILE.json", help="adjustments of the picture (docs/project-file.md)")
     p.add_argument("--masks", metavar="DIR", help="write each mover's mask there, mover-FRAME-TRACK.png")
-    p.add_argument("--depth", choices=("8", "16", "float"), help="of TIFF and PNG; float is linear light (TIFF)")
+    add_output(p)
     p.add_argument("--report", metavar="FILE.json", help="what was found, as JSON")
 
 

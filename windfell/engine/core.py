@@ -182,14 +182,15 @@ class Engine:
 class NestedSet:
     """Another set's picture as a frame: the engine asks itself."""
 
-    quick = False
-
     def __init__(self, engine: Engine, project: Project, set_id: str, job: Job) -> None:
         self._engine, self._project, self._set_id = engine, project, set_id
         stages = engine.stages(project, set_id)
         self.identity = stages.key(job)
         self.size = stages.size(job)
         self.focal_px = stages.focal_px(job)
+        # what a stack shows is where its reference shows it: that is looked at without making the stack
+        self._seen = stages.seen_alone(job)
+        self.quick = self._seen is not None and self._seen.quick
         self.lens_key = (*sorted(self.size), "set", self.focal_px and round(self.focal_px, 1))
         self.taken = Taken(*self.size)
 
@@ -203,7 +204,11 @@ class NestedSet:
         return self._engine.cache.get(key_of("nested sheet", self.identity, kept), make)
 
     def grey(self, longest: int, job: Job) -> np.ndarray:
+        if self._seen is not None:
+            return self._seen.grey(longest, job)
         return grey_of(self.sheet(min(1.0, longest / max(self.size)), job))
 
     def grey_side(self, longest: int) -> int:
+        if self._seen is not None:
+            return self._seen.grey_side(longest)
         return round(max(self.size) * canonical_scale(min(1.0, longest / max(self.size))))

@@ -20,8 +20,9 @@ from windfell.job import Job
 from windfell.later import Later
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import Format, Frame, FrameSet, Output, Project, ProjectionChoice, View
+from windfell.recipe.model import Frame, FrameSet, Project, ProjectionChoice, View
 from windfell.recipe.outline import Outline
+from windfell.recipe.output import Format, Output
 from windfell.recipe.repairs import Mend, Repair
 from windfell.recipe.sources import FileSource
 from windfell.shape.canvas import Canvas

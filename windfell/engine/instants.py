@@ -9,11 +9,12 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.engine.export import check_place
+from windfell.engine.places import check_place
 from windfell.frames.video import differing, evenly, every_nth, instant, last_time, video_facts
 from windfell.job import Job
 from windfell.output.metadata import Carried
-from windfell.output.writers import ROWS_PER_STRIP, WRITERS, Sheet
+from windfell.output.sheet import ROWS_PER_STRIP, Sheet
+from windfell.output.writers import WRITERS
 from windfell.pixels.colour import SRGB
 from windfell.pixels.profiles import icc_of
 from windfell.recipe.project_file import written_whole

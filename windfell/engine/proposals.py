@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import cv2
 import numpy as np
@@ -15,11 +16,12 @@ from windfell.align.features import Features, find_features
 from windfell.align.movement import way_of_moving
 from windfell.align.pairs import Link, link
 from windfell.align.same_light import brighter_by
+from windfell.engine.bracketed import Glances, inner_sets, nested_frames, positions_among
 from windfell.engine.core import FEATURES, Engine
 from windfell.engine.glimpse import glimpse_of
 from windfell.engine.sources import Opened
 from windfell.engine.stage import Detail
-from windfell.errors import FrameUnreadable
+from windfell.errors import BadRequest, FrameUnreadable
 from windfell.frames.propose import Likeness, grouped
 from windfell.frames.shots import Form, Group, Relation, Relations, Shot
 from windfell.frames.still import StillFrame
@@ -28,9 +30,9 @@ from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
 from windfell.pixels.resample import shrunk
-from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.combining import Rule
 from windfell.recipe.model import Align, Frame, FrameSet, Kind, Project, Registration, frame_from_path, new_id
-from windfell.recipe.sources import SetSource, VideoInstant
+from windfell.recipe.sources import VideoInstant
 
 SMALL_SIDE, CLOSE_SIDE = 160, 96
 ENLARGED = 2
@@ -49,18 +51,19 @@ class Proposal:
 
 def propose(engine: Engine, paths: Sequence[str], job: Job, first_number: int = 1) -> Proposal:
     """One lane per sweep, series, bracket or video that the files seem to hold."""
-    found = job.map(_opened, list(paths), "reading what the frames say")
+    found = job.map(shot_of, list(paths), "reading what the frames say")
     shots = [s for s, _ in found if s is not None]
     refused = tuple(why for s, why in found if s is None)
     known = Acquaintances(engine, shots, job)
-    like = Likeness(known.same, known.relation, known.among, known.look)
+    like = known.like
     sets: list[FrameSet] = []
     for n, group in enumerate(grouped(shots, like)):
         sets += _sets_of(group, first_number + n, known)
     return Proposal(tuple(replace(s, proposed=True) for s in sets), refused)
 
 
-def _opened(path: str) -> tuple[Shot | None, str]:
+def shot_of(path: str) -> tuple[Shot | None, str]:
+    """A file as the grouping sees it; or none, and why."""
     try:
         if is_video(path):
             facts = video_facts(path)
@@ -91,16 +94,36 @@ def _frames(shots: Sequence[Shot], aside: frozenset[str]) -> tuple[Frame, ...]:
 
 def _bracket_sets(group: Group, title: str, known: Acquaintances) -> list[FrameSet]:
     """A panorama whose frames are stacks, one a position; what is aside stays aside in the panorama."""
-    inner = [
-        FrameSet(new_id(), f"{title}, position {n + 1}", Kind.STACK, _frames(shots, group.aside),
-                 Registration(known.movement([s for s in shots if s.path not in group.aside])),
-                 combining=Combining(Rule.MEAN))
-        for n, shots in enumerate(group.positions)
-    ]
+    aligns = known.movement_at([[s for s in shots if s.path not in group.aside] for shots in group.positions])
+    inner = inner_sets(title, group.positions, known.glances(), aligns, aside=group.aside)
     placed = {s.path for shots in group.positions for s in shots}
     others = _frames([s for s in group.shots if s.path not in placed], group.aside)
-    frames = (*(Frame(new_id(), SetSource(s.id)) for s in inner), *others)
-    return [FrameSet(new_id(), title, Kind.PANORAMA, frames), *inner]
+    return [FrameSet(new_id(), title, Kind.PANORAMA, (*nested_frames(inner), *others)), *inner]
+
+
+def bracketed_files(engine: Engine, paths: Sequence[str], wanted: str | int, rule: Rule | None, title: str,
+                    job: Job) -> list[FrameSet]:
+    """A stack for each position at which several of the files were taken: so many frames each, in their order, or
+    as is found (`wanted` "auto"; then none may be found). `rule`: how each is combined; None by what they are.
+
+    Raises BadRequest if so many a position cannot be, FrameUnreadable for what cannot be opened.
+    """
+    shots = []
+    for path, (shot, _) in zip(paths, job.map(shot_of, list(paths), "reading what the frames say"), strict=True):
+        if shot is None or shot.video:
+            StillFrame(path)
+        shots.append(shot)
+    known = Acquaintances(engine, shots, job)
+    if wanted == "auto":
+        positions = positions_among(shots, known.glances())
+    else:
+        if len(shots) % int(wanted) or len(shots) < 2 * int(wanted):
+            raise BadRequest(
+                f"{len(shots)} frames cannot be {wanted} at each of several positions; give all of them.")
+        positions = [shots[k : k + int(wanted)] for k in range(0, len(shots), int(wanted))]
+    if not positions:
+        return []
+    return inner_sets(title, positions, known.glances(), known.movement_at(positions), rule)
 
 
 def _video_set(path: str, name: str) -> FrameSet:
@@ -134,6 +157,11 @@ class Acquaintances:
         self._small = {s.path: p for s, p in zip(stills, found, strict=True)}
         self._features: dict[str, Features | None] = {}
         self._colours: dict[str, NDArray[np.float32]] = {}
+        self.like = Likeness(self.same, self.relation, self.among, self.look)
+
+    def glances(self) -> Glances:
+        """The small pictures, and what pairs share."""
+        return Glances(self._small, self.like)
 
     def same(self, a: Shot, b: Shot) -> float:
         """Correlation of the two in place, 1 if nearly all is the same, -1 where one has no picture."""
@@ -201,6 +229,22 @@ class Acquaintances:
         known = self._of(middle)
         found_at = FEATURES[Detail.QUICK][1] if known is not None and known.binary else ENLARGED * SMALL_SIDE
         return Align(way_of_moving([k for k in links if k is not None], *middle.size, found_at))
+
+
+    def movement_at(self, positions: Sequence[Sequence[Shot]]) -> list[Align]:
+        """How the frames of each position are brought together: as they are if the camera stood, looked at as finely
+        as Align does, else by whole homographies, since they are turned by hand.
+        """
+        def still(shots: Sequence[Shot]) -> bool:
+            ordered = sorted(shots, key=self.glances().level)
+            found = [self._quick(s) for s in ordered]
+            links = [link(0, 1, a, b) for a, b in pairwise(found) if a is not None and b is not None]
+            links = [k for k in links if isinstance(k, Link)]
+            side = FEATURES[Detail.QUICK][1]
+            return way_of_moving(links, *shots[0].size, side) == "none"
+
+        found = self._job.map(still, list(positions), "looking for movement")
+        return [Align.NONE if s else Align.PERSPECTIVE for s in found]
 
 
 def _features_of(small: NDArray[np.uint8], size: tuple[int, int]) -> Features:

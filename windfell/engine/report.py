@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from windfell.align.doubt import doubts_in_words
 from windfell.align.parallax import parallax_px
-from windfell.align.registration import PanoramaRegistration, Placed
+from windfell.align.registration import PanoramaRegistration, Placed, Unplaced
 from windfell.align.series import NotOnto, Onto
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.seam_walk import seam_walk
 from windfell.engine.stack import StackStages
+from windfell.geometry import planar
+from windfell.geometry.camera import Lens
 from windfell.job import Job
 from windfell.recipe.model import Frame, FrameSet
 from windfell.recipe.points_file import frame_names
@@ -24,17 +29,34 @@ def frame_name(frame: Frame) -> str:
 
 
 def panorama_report(
-    stages: PanoramaStages, size: tuple[int, int], seconds: dict[str, float], job: Job
+    stages: PanoramaStages, size: tuple[int, int], seconds: dict[str, float], job: Job,
+    given: Sequence[str] = (),
 ) -> dict[str, Any]:
-    """The panorama report (docs/command-line.md): poses, links, errors, sizes."""
+    """The panorama report (docs/command-line.md): poses, links, errors, sizes. Of frames that are stacks, all frames
+    of these, in the order in which files were `given` if that is told.
+    """
     found = stages.registration(job)
     frames = stages.set.used
-    doubtful, placed = doubts_in_words(found), found.placed
+    doubtful = doubts_in_words(found)
+    rows: list[dict[str, Any]] = []
+    own: list[int] = []
+    positions = []
+    for n, f in enumerate(found.frames):
+        inner = stages.nested(n, job)
+        of_it = [_pose(frames[n], f, doubtful.get(n))] if inner is None else inner_rows(
+            inner, f, doubtful.get(n), job)
+        own.append(len(rows) + (0 if inner is None else inner.reference()))
+        positions.append(list(range(len(rows), len(rows) + len(of_it))))
+        rows += of_it
+    rows, own, positions = _as_given(rows, own, positions, given)
+    placed = [own[n] for n in found.placed]
     return {
         "kind": "panorama",
-        "frames": [_pose(frames[n], f, doubtful.get(n)) for n, f in enumerate(found.frames)],
+        "frames": rows,
+        **({"positions": positions} if len(rows) > len(frames) else {}),
         "links": [
-            {"a": k.a, "b": k.b, "points": len(k.points_a), "by_hand": k.by_hand, "rms_px": round(k.rms_px, 4)}
+            {"a": own[k.a], "b": own[k.b], "points": len(k.points_a), "by_hand": k.by_hand,
+             "rms_px": round(k.rms_px, 4)}
             for k in found.links
         ],
         "rms_px": round(found.rms_px, 4),
@@ -53,6 +75,38 @@ def panorama_report(
                    "rating": round(s.rating, 3)} for s in seam_walk(stages, job)],
         "seconds": {k: round(v, 3) for k, v in seconds.items()},
     }
+
+
+def _as_given(rows: list[dict], own: list[int], positions: list[list[int]], given: Sequence[str]) -> tuple:
+    """Rows in the order of the files given, and the indices that say rows with them."""
+    at = {f: n for n, f in enumerate(given)}
+    order = sorted(range(len(rows)), key=lambda n: at.get(rows[n]["file"], len(at)))
+    moved = {old: new for new, old in enumerate(order)}
+    return [rows[n] for n in order], [moved[n] for n in own], [[moved[n] for n in p] for p in positions]
+
+
+def inner_rows(inner: StackStages, outer: Placed | Unplaced, doubt: str | None, job: Job) -> list[dict[str, Any]]:
+    """Rows of a nested stack's frames: each turned as its place on the stack's reference says."""
+    rows = []
+    for frame, place in zip(inner.set.used, inner.registration(job).frames, strict=True):
+        found: Any = outer
+        if isinstance(place, NotOnto):
+            found = Unplaced(place.reason)
+        elif isinstance(outer, Placed):
+            found = replace(outer, rotation=outer.rotation @ turned_by(place.transform, outer.lens).T)
+        rows.append(_pose(frame, found, doubt))
+    return rows
+
+
+def turned_by(transform: NDArray[np.float64], lens: Lens) -> NDArray[np.float64]:
+    """The rotation (3, 3), from one camera's axes to another's, that comes nearest to what a homography of their px
+    does all over the frame (Kabsch 1976): a plain shift is a turn too.
+    """
+    x, y = np.meshgrid(np.linspace(0, lens.width - 1, 7), np.linspace(0, lens.height - 1, 7))
+    here = np.stack([x, y], -1).reshape(-1, 2)
+    one, other = lens.rays(here), lens.rays(planar.apply(transform, here))
+    u, _, vt = np.linalg.svd(other.T @ one)
+    return u @ np.diag([1.0, 1.0, np.linalg.det(u @ vt)]) @ vt
 
 
 def outline_report(stages: PanoramaStages, job: Job) -> dict[str, float]:

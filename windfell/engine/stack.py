@@ -29,7 +29,7 @@ from windfell.job import Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.combining import Floor
-from windfell.recipe.model import Align, FrameSet, Kind, Project
+from windfell.recipe.model import Align, FrameSet, Kind, LensCorrection, Project
 from windfell.shape.stack_cut import StackCut, stack_cut
 
 STRIP_ROWS, FINISHED_TILE = 256, 768
@@ -156,6 +156,13 @@ class StackStages(StackLight):
         """What part of the reference the picture shows."""
         return self._once("cut", lambda: stack_cut(
             self.whole_size(job), self.set.view.roll_deg, self.set.outline))
+
+    def seen_alone(self, job: Job) -> Opened | None:
+        """The reference where the picture shows all of it as it is and gathers no light over time."""
+        cut, lens = self.cut(job), self.set.used[self.reference()].lens
+        whole = cut.size == self.whole_size(job) and not self.set.view.roll_deg and not self.set.outline.lines
+        plain = lens == LensCorrection() and not RULES[str(self.set.combining.rule)].adds
+        return self._opened(job)[self.reference()] if whole and plain else None
 
     def whole_size(self, job: Job) -> tuple[int, int]:
         """(width, height) px of the reference."""

@@ -21,8 +21,9 @@ from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
 from windfell.job import Job
 from windfell.pixels.sheet import Sheet
-from windfell.recipe.model import Frame, FrameSet, LensCorrection, Project
+from windfell.recipe.model import Frame, FrameSet, Kind, LensCorrection, Project
 from windfell.recipe.project_file import Masks
+from windfell.recipe.sources import SetSource
 
 
 class Detail(StrEnum):
@@ -42,6 +43,8 @@ class Host(Protocol):
     def opened(self, project: Project, frame: Frame, job: Job) -> Opened: ...
 
     def opened_all(self, project: Project, frame_set: FrameSet, job: Job) -> list[Opened]: ...
+
+    def stages(self, project: Project, set_id: str) -> Any: ...
 
     def ignored(self, frame: Frame) -> np.ndarray | None: ...
 
@@ -71,6 +74,17 @@ class Stages:
         if name not in self._known:
             self._known[name] = make()
         return self._known[name]
+
+    def nested(self, n: int, job: Job) -> Any | None:
+        """The stages of the stack that the n-th frame in use is; None for any other frame."""
+        source = self.set.used[n].source
+        if not isinstance(source, SetSource) or self._project.set(source.set).kind is not Kind.STACK:
+            return None
+        return self._host.stages(self._project, source.set)
+
+    def seen_alone(self, job: Job) -> Opened | None:
+        """The one frame whose places all of the picture keeps, if there is one."""
+        return None
 
     def _opened(self, job: Job) -> list[Opened]:
         return self._once("opened", lambda: self._host.opened_all(self._project, self.set, job))

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
+import exifread
 import pillow_heif
 from PIL import ExifTags, Image
 
@@ -172,6 +173,17 @@ def _place(gps: dict) -> tuple[float, float] | None:
     except (KeyError, TypeError, ValueError, ZeroDivisionError):
         return None
     return (degrees[0], degrees[1]) if all(math.isfinite(d) for d in degrees) else None
+
+
+def heading_of(path: str) -> float | None:
+    """Where a file says that its camera looked, degrees from true or magnetic north, or None."""
+    try:
+        with open(path, "rb") as file:
+            value = exifread.process_file(file, details=False, extract_thumbnail=False).get("GPS GPSImgDirection")
+        heading = None if value is None else float(value.values[0])
+    except Exception:  # noqa: BLE001 (a tag reader's surprise must not cost the picture)
+        return None
+    return heading % 360 if heading is not None and math.isfinite(heading) else None
 
 
 def _metadata(kind: str, width: int, height: int, exif: dict, profile: bytes | None) -> Metadata:

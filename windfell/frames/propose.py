@@ -17,7 +17,7 @@ from windfell.frames.shots import Form, Group, Relation, Relations, Shot, alike_
 GAP_S = 300.0
 PAUSE_S, PAUSE_TIMES = 8.0, 2.5
 FOCAL_STEP = 0.05
-LEAST_SERIES, SERIES_SHARE = 3, 0.8
+LEAST_SERIES, LEAST_POSITIONS, SERIES_SHARE = 3, 3, 0.8
 TIMES_SHARE = 0.25
 
 
@@ -216,9 +216,11 @@ def _formed(part: list[Shot], like: Likeness) -> list[Group]:
             blocks[-1].append(b)
         else:
             blocks.append([b])
-    brackets = _brackets(blocks)
+    brackets = brackets_of(blocks)
     if brackets:
         return [Group(Form.BRACKET, tuple(part), positions=tuple(tuple(p) for p in brackets))]
+    if _are_bursts(blocks, like):
+        return [Group(Form.BRACKET, tuple(part), positions=tuple(map(tuple, blocks)))]
     closer = _looked_closely(part, like) if len(blocks) > 1 else []
     if closer:
         return closer
@@ -235,6 +237,14 @@ def _formed(part: list[Shot], like: Likeness) -> list[Group]:
     if sweep:
         out.append(Group(Form.SWEEP, tuple(sweep)))
     return _strays_taken_back(out)
+
+
+def _are_bursts(blocks: list[list[Shot]], like: Likeness) -> bool:
+    """Whether these are bursts of one length, at positions that overlap."""
+    length = len(blocks[0])
+    if len(blocks) < LEAST_POSITIONS or length < 2 or any(len(b) != length for b in blocks):
+        return False
+    return all(like.related(a[0], b[0]) and not like.coincide(a[0], b[0]) for a, b in itertools.pairwise(blocks))
 
 
 def _looked_closely(part: list[Shot], like: Likeness) -> list[Group]:
@@ -266,7 +276,7 @@ def _strays_taken_back(groups: list[Group]) -> list[Group]:
     return out
 
 
-def _brackets(blocks: list[list[Shot]]) -> list[list[Shot]]:
+def brackets_of(blocks: list[list[Shot]]) -> list[list[Shot]]:
     """The positions of a bracket: blocks of one length whose exposures step alike; or nothing."""
     length = min(len(b) for b in blocks)
     if length < 2 or any(len(b) % length for b in blocks):

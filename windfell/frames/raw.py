@@ -166,6 +166,25 @@ def raw_step(path: str) -> float:
     return max(balance[:3]) / min(balance[:3])
 
 
+@dataclass(frozen=True)
+class RawColours:
+    """XYZ to camera (3, 3), and the camera's answer to light that it took for neutral, the greatest 1."""
+
+    matrix: tuple[tuple[float, float, float], ...]
+    neutral: tuple[float, float, float]
+
+
+def raw_colours(path: str) -> RawColours | None:
+    """How the raw's camera sees colours, as `raw_pixels` undoes it; None where the file does not say."""
+    with border(path, "the raw file cannot be read"), rawpy.RawPy() as raw:
+        raw.open_file(path)
+        matrix, balance = np.array(raw.rgb_xyz_matrix[:3], float), np.array(raw.camera_whitebalance[:3], float)
+    if not np.any(matrix) or np.any(balance <= 0) or abs(np.linalg.det(matrix)) < 1e-9:
+        return None
+    neutral = balance.min() / balance
+    return RawColours(tuple(map(tuple, matrix.tolist())), tuple(neutral.tolist()))
+
+
 def raw_preview(path: str) -> NDArray[np.uint8] | None:
     """The JPEG preview in the file as RGB (h, w, 3), not turned upright, or None."""
     try:

@@ -15,10 +15,14 @@ from numpy.typing import NDArray
 
 F32 = NDArray[np.float32]
 
-D65 = (0.3127, 0.3290)
+D65, D50 = (0.3127, 0.3290), (0.3457, 0.3585)
 BT709 = ((0.640, 0.330), (0.300, 0.600), (0.150, 0.060))
 BT2020 = ((0.708, 0.292), (0.170, 0.797), (0.131, 0.046))
 DCI_P3 = ((0.680, 0.320), (0.265, 0.690), (0.150, 0.060))
+ROMM_PRIMARIES = ((0.7347, 0.2653), (0.1596, 0.8404), (0.0366, 0.0001))
+ROMM_TOE = 16 ** (1.8 / (1 - 1.8))
+OPRGB_PRIMARIES = ((0.640, 0.330), (0.210, 0.710), (0.150, 0.060))
+BRADFORD = np.array([[0.8951, 0.2664, -0.1614], [-0.7502, 1.7135, 0.0367], [0.0389, -0.0685, 1.0296]])
 
 
 def rgb_to_xyz(primaries: tuple, white: tuple = D65) -> NDArray[np.float64]:
@@ -28,6 +32,35 @@ def rgb_to_xyz(primaries: tuple, white: tuple = D65) -> NDArray[np.float64]:
 
     p = np.array([xyz(c) for c in primaries]).T
     return p * np.linalg.solve(p, np.array(xyz(white)))
+
+
+def adapted(white: tuple, to: tuple) -> NDArray[np.float64]:
+    """(3, 3) that takes XYZ seen under one white to XYZ under another (linear Bradford, ICC.1:2022 annex E)."""
+    xyz = [np.array([w[0] / w[1], 1.0, (1 - w[0] - w[1]) / w[1]]) for w in (white, to)]
+    one, other = (BRADFORD @ v for v in xyz)
+    return np.linalg.solve(BRADFORD, np.diag(other / one) @ BRADFORD)
+
+
+def romm_encoded(v: NDArray) -> NDArray:
+    """ROMM RGB encoded values of linear light (ISO 22028-2)."""
+    v = np.asarray(v)
+    return np.where(v < ROMM_TOE, 16 * v, np.maximum(v, ROMM_TOE) ** (1 / 1.8))
+
+
+def romm_decoded(v: NDArray) -> NDArray:
+    """Linear light of ROMM RGB encoded values."""
+    v = np.asarray(v)
+    return np.where(v < 16 * ROMM_TOE, v / 16, np.maximum(v, 16 * ROMM_TOE) ** 1.8)
+
+
+def oprgb_encoded(v: NDArray) -> NDArray:
+    """opRGB encoded values of linear light (IEC 61966-2-5)."""
+    return np.maximum(v, 0) ** (256 / 563)
+
+
+def oprgb_decoded(v: NDArray) -> NDArray:
+    """Linear light of opRGB encoded values."""
+    return np.maximum(v, 0) ** (563 / 256)
 
 
 def srgb_decoded(v: NDArray) -> NDArray:
@@ -56,23 +89,27 @@ def bt2020_decoded(v: NDArray) -> NDArray:
 
 @dataclass(frozen=True)
 class Space:
-    """An RGB space: its primaries (white D65) and its transfer curve both ways."""
+    """An RGB space: its primaries, its transfer curve both ways, its white."""
 
     name: str
     title: str
     primaries: tuple
     encoded: Callable[[NDArray], NDArray]
     decoded: Callable[[NDArray], NDArray]
+    white: tuple = D65
 
     def matrix_from(self, primaries: tuple) -> NDArray[np.float64]:
-        """(3, 3) from linear RGB of other primaries into this space's linear RGB."""
-        return np.linalg.solve(rgb_to_xyz(self.primaries), rgb_to_xyz(primaries))
+        """(3, 3) from linear RGB of other primaries, white D65, into this space's linear RGB."""
+        seen = adapted(D65, self.white) @ rgb_to_xyz(primaries)
+        return np.linalg.solve(rgb_to_xyz(self.primaries, self.white), seen)
 
 
 SRGB = Space("srgb", "sRGB", BT709, srgb_encoded, srgb_decoded)
 DISPLAY_P3 = Space("display-p3", "Display P3", DCI_P3, srgb_encoded, srgb_decoded)
 REC2020 = Space("rec2020", "BT.2020", BT2020, bt2020_encoded, bt2020_decoded)
-SPACES = {s.name: s for s in (SRGB, DISPLAY_P3, REC2020)}
+ROMM = Space("romm", "ROMM RGB", ROMM_PRIMARIES, romm_encoded, romm_decoded, D50)
+OPRGB = Space("oprgb", "opRGB", OPRGB_PRIMARIES, oprgb_encoded, oprgb_decoded)
+SPACES = {s.name: s for s in (SRGB, DISPLAY_P3, REC2020, ROMM, OPRGB)}
 
 WORKING = BT2020
 SRGB_TO_WORKING = np.linalg.solve(rgb_to_xyz(WORKING), rgb_to_xyz(BT709))
@@ -94,14 +131,17 @@ class Encoder:
     """Turns working-space pixels into an encoded space as uint8, uint16 or float32.
 
     Integer output goes through a table over the square root of the light, whose
-    65,536 steps are about as fine as those of 16-bit output everywhere.
+    65,536 steps are about as fine as those of 16-bit output everywhere. `dither`: 8-bit values are spread by
+    less than a step, so that soft slopes show no bands.
     """
 
-    def __init__(self, space: Space, depth: int) -> None:
+    def __init__(self, space: Space, depth: int, dither: bool = False) -> None:
         self._matrix = space.matrix_from(WORKING).astype(np.float32)
         self._space = space
         self._depth = depth
+        self._dither = dither and depth == 8
         if depth != 32:
+            depth = 16 if self._dither else depth
             top = 2**depth - 1
             light = np.minimum((np.arange(65536) + 0.5) / 65535.0, 1.0) ** 2
             code = np.clip(np.rint(space.encoded(light) * top), 0, top)
@@ -115,7 +155,20 @@ class Encoder:
         np.clip(own, 0.0, 1.0, out=own)
         cv2.sqrt(own, dst=own)
         own *= np.float32(65535.0)
-        return self._table[own.astype(np.uint16)]
+        found = self._table[own.astype(np.uint16)]
+        return dithered(found) if self._dither else found
+
+
+STEPS = 257
+DITHER_SIDE = 256
+
+
+def dithered(codes: NDArray[np.uint16]) -> NDArray[np.uint8]:
+    """8-bit values (h, w, 3) whose mean over a few px is that of 16-bit ones."""
+    h, w = codes.shape[:2]
+    noise = np.random.default_rng(8).integers(0, STEPS, (DITHER_SIDE, DITHER_SIDE, 3), np.uint32)
+    noise = np.tile(noise, (-(-h // DITHER_SIDE), -(-w // DITHER_SIDE), 1))[:h, :w]
+    return ((codes + noise) // STEPS).astype(np.uint8)
 
 
 def to_view(linear: F32) -> NDArray[np.uint8]:

@@ -74,7 +74,7 @@ def icc_of(space: Space) -> bytes:
     flat = [v for x, y in space.primaries for v in (x, y, 1.0)]
     curve = space.decoded(np.linspace(0, 1, 1024))
     return imagecodecs.cms_profile(
-        "rgb", primaries=flat, whitepoint=[*D65, 1.0],
+        "rgb", primaries=flat, whitepoint=[*space.white, 1.0],
         transferfunction=np.rint(curve * 65535).astype(np.uint16),
     )
 
@@ -83,7 +83,36 @@ def icc_of(space: Space) -> bytes:
 def linear_icc_of(space: Space) -> bytes:
     """ICC profile bytes for a file that holds linear light with a space's primaries."""
     flat = [v for x, y in space.primaries for v in (x, y, 1.0)]
-    return imagecodecs.cms_profile("rgb", primaries=flat, whitepoint=[*D65, 1.0], gamma=1.0)
+    return imagecodecs.cms_profile("rgb", primaries=flat, whitepoint=[*space.white, 1.0], gamma=1.0)
+
+
+def profile_of(path: str) -> bytes:
+    """An ICC profile for RGB, read from a file. Raises ValueError, in a sentence's end, for what is none."""
+    try:
+        with open(path, "rb") as file:
+            data = file.read(64 * 2**20)
+    except OSError as error:
+        raise ValueError(f"it cannot be read ({error.strerror or error})") from error
+    if data[36:40] != b"acsp":
+        raise ValueError("it is no ICC profile")
+    if data[16:20] != b"RGB ":
+        kind = data[16:20].decode("ascii", "replace").strip()
+        raise ValueError(f"it is for {kind}, and pictures are written as RGB")
+    try:
+        into_profile(np.zeros((1, 1, 3), np.float32), data, "relative", 8)
+    except (RuntimeError, ValueError) as error:
+        raise ValueError(f"it cannot be written to ({error})") from error
+    return data
+
+
+INTENTS = {"perceptual": 0, "relative": 1, "saturation": 2, "absolute": 3}
+
+
+def into_profile(light: F32, profile: bytes, intent: str, depth: int) -> NDArray:
+    """Working-space light (h, w, 3) as encoded values of a profile, uint8 or uint16, by a rendering intent."""
+    return imagecodecs.cms_transform(
+        np.ascontiguousarray(np.clip(light, 0, 1), np.float32), linear_profile(), profile, colorspace="rgb",
+        outcolorspace="rgb", outdtype="uint8" if depth == 8 else "uint16", intent=INTENTS[intent])
 
 
 @lru_cache(maxsize=32)

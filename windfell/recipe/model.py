@@ -15,6 +15,7 @@ from windfell.recipe.combining import Combining
 from windfell.recipe.finishing import Finish
 from windfell.recipe.limits import Unknown, number
 from windfell.recipe.outline import LineKind, Outline
+from windfell.recipe.output import Output
 from windfell.recipe.repairs import Repair
 from windfell.recipe.sources import FileSource, SetSource, Source
 
@@ -60,25 +61,6 @@ class Blend(StrEnum):
     WIDE = "wide"
     FEATHER = "feather"
     NONE = "none"
-
-
-class Format(StrEnum):
-    TIFF = "tiff"
-    PNG = "png"
-    JPEG = "jpeg"
-    EXR = "exr"
-    HDR = "hdr"
-
-
-class Compression(StrEnum):
-    NONE = "none"
-    DEFLATE = "deflate"
-
-
-class ColourSpace(StrEnum):
-    SRGB = "srgb"
-    DISPLAY_P3 = "display-p3"
-    REC2020 = "rec2020"
 
 
 @dataclass(frozen=True)
@@ -288,20 +270,6 @@ class Joining:
     given: tuple[Given, ...] = ()
     bend_seams: bool = False
     bent: tuple[BentSeam, ...] = ()
-    unknown: Unknown = ()
-
-
-@dataclass(frozen=True)
-class Output:
-    format: Format = Format.TIFF
-    depth: int = number(16, 8, 32, "bit")
-    compression: Compression = Compression.NONE
-    quality: int = number(92, 1, 100, "%")
-    space: ColourSpace = ColourSpace.SRGB
-    width_px: int | None = number(None, 16, 300_000, "px")
-    height_px: int | None = number(None, 16, 300_000, "px")
-    scale_pct: float | None = number(None, 0.1, 400.0, "%")
-    megapixels: float | None = number(None, 0.001, 20_000.0, "MP")
     unknown: Unknown = ()
 
 

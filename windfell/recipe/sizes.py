@@ -1,19 +1,22 @@
-"""Sizes of a file's picture in words: 50%, 4000x, x3000, 24MP; and its ratio: 16:9, A4."""
+"""Sizes of a file's picture in words: 50%, 4000x, x3000, 24MP, 2400 long, 60cm; and its ratio: 16:9, A4."""
 
 from __future__ import annotations
 
 import re
 
-from windfell.recipe.model import Output
 from windfell.recipe.outline import Ratio
+from windfell.recipe.output import Output
 
 FORMS = (
     (r"(\d+(?:\.\d+)?) ?%", "scale_pct", float), (r"(\d+) ?x", "width_px", int), (r"x ?(\d+)", "height_px", int),
     (r"(\d+(?:\.\d+)?) ?mp", "megapixels", float), (r"(\d+) ?px", "width_px", int),
+    (r"(\d+) ?(?:px )?long", "long_px", int), (r"(\d+(?:\.\d+)?) ?mm", "print_mm", float),
+    (r"(\d+(?:\.\d+)?) ?cm", "print_mm", lambda v: 10 * float(v)),
+    (r"(\d+(?:\.\d+)?) ?in", "print_mm", lambda v: 25.4 * float(v)),
     # a bare number: few are megapixels, many the width
     (r"(\d{1,2}(?:\.\d+)?|1\d\d(?:\.\d+)?)", "megapixels", float), (r"(\d+)", "width_px", int),
 )
-FIELDS = ("scale_pct", "width_px", "height_px", "megapixels")
+FIELDS = ("scale_pct", "width_px", "height_px", "megapixels", "long_px", "print_mm")
 
 
 PAPERS = {"A4": Ratio(297.0, 210.0)}
@@ -30,7 +33,7 @@ def ratio_from_words(text: str) -> Ratio | None:
 
 
 def size_from_words(text: str) -> dict[str, float | int | None] | None:
-    """The output's fields of size that words stand for, all four of them; None if they say nothing sensible."""
+    """The output's fields of size that words stand for, all of them; None if they say nothing sensible."""
     for pattern, field, kind in FORMS:
         found = re.fullmatch(pattern, text.strip().lower())
         if found:
@@ -47,6 +50,10 @@ def size_in_words(output: Output) -> str:
         return f"{output.width_px}x"
     if output.height_px is not None:
         return f"x{output.height_px}"
+    if output.long_px is not None:
+        return f"{output.long_px} long"
+    if output.print_mm is not None:
+        return f"{output.print_mm:g}mm"
     if output.scale_pct is not None:
         return f"{output.scale_pct:g}%"
     return "" if output.megapixels is None else f"{output.megapixels:g}MP"

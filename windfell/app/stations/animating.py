@@ -14,7 +14,7 @@ from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
 from windfell.engine.animated import animated, animation_size
-from windfell.engine.export import check_place, refuse_frames
+from windfell.engine.places import check_place, refuse_frames
 from windfell.errors import WindfellError
 from windfell.job import Job
 from windfell.output.animations import foretold_bytes, write_animation

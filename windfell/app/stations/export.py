@@ -21,13 +21,15 @@ from windfell.app import theme
 from windfell.app.session import Session
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
-from windfell.engine.export import Written, check_place, export, planned_size, refuse_frames
+from windfell.engine.export import Written, export, planned_size
+from windfell.engine.places import check_place, refuse_frames
 from windfell.engine.survey import registered_coverage
 from windfell.errors import WindfellError
 from windfell.job import Job
 from windfell.output.writers import WRITERS
 from windfell.pixels.colour import SPACES
-from windfell.recipe.model import ColourSpace, Compression, Format, FrameSet, Kind
+from windfell.recipe.model import FrameSet, Kind
+from windfell.recipe.output import ColourSpace, Compression, Format
 from windfell.recipe.sizes import FIELDS, size_from_words, size_in_words
 
 

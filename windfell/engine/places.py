@@ -1,0 +1,59 @@
+"""Whether a place can be written to, asked before any wait."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from pathlib import Path
+
+from windfell.errors import BadRequest, OutputFailed
+from windfell.output.sheet import Sheet
+from windfell.recipe.model import Project
+from windfell.recipe.output import Compression
+from windfell.recipe.sources import FileSource, VideoInstant
+
+
+def refuse_frames(project: Project, path: Path) -> None:
+    """Raises BadRequest if `path` is one of the project's frames: originals are never written."""
+    for frame_set in project.sets:
+        for frame in frame_set.frames:
+            if isinstance(frame.source, FileSource | VideoInstant) and _same_file(frame.source.path, path):
+                raise BadRequest(f"{path} is one of the frames; choose another name.")
+
+
+def _same_file(a: str, b: Path) -> bool:
+    try:
+        return os.path.samefile(a, b)
+    except OSError:
+        return os.path.abspath(a) == os.path.abspath(b)
+
+
+def make_folder(folder: Path) -> None:
+    """The folder is there afterwards. Raises OutputFailed if it cannot be made."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise OutputFailed(
+            folder, f"the folder cannot be made ({error.strerror or error}); choose another.") from error
+
+
+def check_place(path: Path) -> None:
+    """Raises OutputFailed if a file cannot be made there."""
+    folder = path.absolute().parent
+    if not folder.is_dir():
+        raise OutputFailed(path, "its folder does not exist; make it or choose another.")
+    if path.is_dir():
+        raise OutputFailed(path, "it is a folder; give a file name.")
+    if not os.access(folder, os.W_OK):
+        raise OutputFailed(path, "its folder cannot be written to; choose another.")
+
+
+def check_room(path: Path, sheet: Sheet) -> None:
+    """Raises OutputFailed if the disk plainly lacks room: the size, or a third of it if packed."""
+    free = shutil.disk_usage(path.absolute().parent).free
+    packed = sheet.output.compression is not Compression.NONE or path.suffix.lower() not in (".tif", ".tiff")
+    if free < sheet.nbytes / (3 if packed else 1):
+        raise OutputFailed(
+            path, f"the disk has {free / 1e6:.0f} MB left, the picture needs about "
+            f"{sheet.nbytes / 1e6:.0f} MB; free some room or choose another place.",
+        )
