@@ -16,7 +16,7 @@ from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
 from windfell.pixels.fringes import read_in_colours
 from windfell.pixels.resample import GridMap, inside_frame
-from windfell.pixels.sheet import Sheet
+from windfell.pixels.sheet import Sheet, seen_at
 from windfell.pixels.tiles import Region
 
 F32 = NDArray[np.float32]
@@ -52,6 +52,7 @@ def by_rank(layers: Sequence[Layer], rule: StackRule) -> bool:
         return False
     return all(
         x.transform is None and x.before is None and x.sheet.linearizer is first.linearizer
+        and x.sheet.covered is None
         and first.linearizer.matrix is not None and x.sheet.pixels.shape == first.pixels.shape
         and x.sheet.pixels.dtype == first.pixels.dtype
         for x in layers
@@ -128,9 +129,9 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
     """A layer's light on the region, and where it covers it (None: everywhere)."""
     sheet = layer.sheet
     if layer.transform is None and layer.before is None:
-        return sheet.light(
-            region.left, region.top, region.left + region.width, region.top + region.height
-        ), None
+        right, bottom = region.left + region.width, region.top + region.height
+        there = None if sheet.covered is None else sheet.covered[region.top : bottom, region.left : right]
+        return sheet.light(region.left, region.top, right, bottom), there
     lens = Lens(sheet.width, sheet.height, 1.0, optics=layer.optics)
     grid = GridMap.of(
         lambda p: lens.bent(_carried(layer, p)),
@@ -144,6 +145,9 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
     where = grid.moved(left, top).dense()
     everywhere = grid.everywhere_inside(sheet.width, sheet.height)
     inside = None if everywhere else inside_frame(where, sheet.width, sheet.height, left, top)
+    if sheet.covered is not None:
+        own = seen_at(sheet.covered[top:bottom, left:right], where)
+        inside = own if inside is None else inside & own
     plain = grid.stays_near(box)
     source = sheet.light(left, top, right, bottom)
     return read_in_colours(source, grid, where, lens, (left, top), plain), inside

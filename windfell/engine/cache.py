@@ -97,6 +97,12 @@ class Cache:
             return max(self._kept, key=lambda key: self._kept[key][1])
         return next(iter(self._kept))
 
+    def forget(self, key: str) -> None:
+        """Keep a result in memory no longer."""
+        with self._lock:
+            _, size = self._kept.pop(key, (None, 0))
+            self._used -= size
+
     @property
     def used_bytes(self) -> int:
         return self._used

@@ -199,7 +199,11 @@ class NestedSet:
 
         def make() -> Sheet:
             picture = self._engine.picture(self._project, self._set_id, kept, job)
-            return Sheet(picture.light.astype(np.float16))
+            if kept == 1.0:
+                # its frames have said what they had to say
+                for opened in self._engine.opened_all(self._project, self._project.set(self._set_id), job):
+                    self._engine.cache.forget(key_of("sheet", opened.identity, kept))
+            return Sheet(picture.light.astype(np.float16), None, None if picture.covered.all() else picture.covered)
 
         return self._engine.cache.get(key_of("nested sheet", self.identity, kept), make)
 

@@ -92,6 +92,9 @@ class StackStages(StackLight):
         opened = self._opened(job)
         if self.set.registration.align is Align.NONE:
             return self._unmoved(opened)
+        if self.set.registration.align is Align.FIT:
+            return StackRegistration(self.reference(), tuple(
+                fitted(opened[self.reference()].size, o.size) for o in opened))
         return self._host.cache.get(
             self._registration_key(job), lambda: self._align(opened, job), on_disk=True
         )
@@ -378,6 +381,13 @@ class StackStages(StackLight):
         own = np.eye(3) if layer.transform is None else layer.transform
         lenses = layer.lenses and (layer.lenses[0].scaled(width, height), layer.lenses[1])
         return replace(layer, transform=own @ to_kept, lenses=lenses)
+
+
+def fitted(size: tuple[int, int], own: tuple[int, int]) -> Onto:
+    """The place of a frame of its own size that covers a reference of `size`, its middle on the middle."""
+    k = min(own[0] / size[0], own[1] / size[1])
+    (x, y), (own_x, own_y) = (((w - 1) / 2, (h - 1) / 2) for w, h in (size, own))
+    return Onto(np.array([[k, 0, own_x - k * x], [0, k, own_y - k * y], [0, 0, 1.0]]), 0.0, size == own)
 
 
 def _name(frame) -> str:

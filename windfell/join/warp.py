@@ -12,7 +12,7 @@ from windfell.geometry.posed import Posed
 from windfell.join.light import FrameLight
 from windfell.pixels.fringes import read_in_colours
 from windfell.pixels.resample import GridMap, inside_frame
-from windfell.pixels.sheet import Sheet
+from windfell.pixels.sheet import Sheet, seen_at
 from windfell.pixels.tiles import Region
 from windfell.shape.canvas import Canvas
 
@@ -68,6 +68,9 @@ def warped(
     where = grid.moved(left, top).dense()
     everywhere = grid.everywhere_inside(sheet.width, sheet.height)
     valid = None if everywhere else inside_frame(where, sheet.width, sheet.height, left, top)
+    if sheet.covered is not None:
+        own = seen_at(sheet.covered[top:bottom, left:right], where)
+        valid = own if valid is None else valid & own
     if valid is not None and not valid.any():
         return None
     plain = grid.stays_near(box)

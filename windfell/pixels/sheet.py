@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -16,11 +17,13 @@ F32 = NDArray[np.float32]
 class Sheet:
     """Pixels (h, w, 3): encoded with their `linearizer`, or working-space light without one.
 
-    Light is held as float16, whose steps of 1/2000 are finer than a preview shows.
+    Light is held as float16, whose steps of 1/2000 are finer than a preview shows. `covered` (h, w): where the
+    picture is; None for everywhere.
     """
 
     pixels: NDArray
     linearizer: Linearizer | None = None
+    covered: NDArray[np.bool_] | None = None
 
     @property
     def width(self) -> int:
@@ -38,6 +41,11 @@ class Sheet:
         """Working-space light of a box of pixels."""
         part = np.ascontiguousarray(self.pixels[top:bottom, left:right])
         return part.astype(np.float32) if self.linearizer is None else self.linearizer(part)
+
+
+def seen_at(covered: NDArray[np.bool_], where: F32) -> NDArray[np.bool_]:
+    """Whether a picture is at px (h, w, 2) of it."""
+    return cv2.remap(covered.astype(np.uint8), where, None, cv2.INTER_NEAREST, borderValue=0) > 0
 
 
 class ChangedSheet:
@@ -63,3 +71,7 @@ class ChangedSheet:
     @property
     def pixels(self) -> NDArray:
         return self._sheet.pixels
+
+    @property
+    def covered(self) -> NDArray[np.bool_] | None:
+        return self._sheet.covered

@@ -26,12 +26,15 @@ class Kind(StrEnum):
 
 
 class Align(StrEnum):
+    """How a stack's frames are brought together; `fit`: each, of any size, covers the reference, middle on middle."""
+
     NONE = "none"
     SHIFT = "shift"
     RIGID = "rigid"
     SIMILARITY = "similarity"
     PERSPECTIVE = "perspective"
     STARS = "stars"
+    FIT = "fit"
 
 
 class Camera(StrEnum):

@@ -1,0 +1,64 @@
+"""`windfell compose`: one picture laid behind another along the skyline."""
+
+from __future__ import annotations
+
+import os
+import time
+from argparse import Namespace
+from dataclasses import replace
+from pathlib import Path
+
+from windfell.cli.writing import layers_folder, new_output, write_report
+from windfell.engine.composed import composed, placed_by_stars
+from windfell.engine.core import Engine
+from windfell.engine.export import export
+from windfell.engine.folders import cache_folder
+from windfell.engine.places import check_place, refuse_frames
+from windfell.errors import BadRequest
+from windfell.frames.masks import read_mask
+from windfell.job import Job
+from windfell.recipe.areas import Area, Found
+from windfell.recipe.finishes import read_finish
+from windfell.recipe.model import Project, frame_from_path
+from windfell.recipe.project_file import mask_name
+
+
+def run_compose(options: Namespace, job: Job) -> None:
+    """Make the set of two, place the one behind, write it."""
+    if layers_folder(options) is not None:
+        raise BadRequest("--layers goes into the file here; it takes no folder.")
+    out = Path(options.out)
+    back, front = (frame_from_path(os.path.abspath(p)) for p in (options.back, options.front))
+    engine, begun = Engine(cache_folder()), time.monotonic()
+    for frame in (back, front):
+        engine.opened(Project(), frame, job)
+    check_place(out)
+    if options.report:
+        check_place(Path(options.report))
+    own, masks = composed(engine, Project(), back, front, out.stem, job, options.glow)
+    if options.skyline != "auto":
+        mask = read_mask(Path(options.skyline))
+        masks = {mask_name(mask): mask}
+        layer = replace(own.combining.layers[0], area=Area((Found(mask_name(mask)),), feather=options.glow))
+        own = replace(own, combining=replace(own.combining, layers=(layer,)))
+    engine.masks = masks
+    if options.place == "stars":
+        own = placed_by_stars(engine, Project((own,)), own, job)
+    layer = own.combining.layers[0]
+    across, down = options.shift
+    layer = replace(
+        layer, right_px=layer.right_px + across, down_px=layer.down_px + down, turn_deg=layer.turn_deg + options.turn,
+        size_pct=layer.size_pct * options.grow / 100, exposure_ev=options.exposure, warmth=options.warmth)
+    finish = read_finish(Path(options.finish)) if options.finish else own.finish
+    own = replace(own, combining=replace(own.combining, layers=(layer,)), output=new_output(options), finish=finish)
+    project = Project((own,))
+    refuse_frames(project, out)
+    written = export(engine, project, own.id, out, job)
+    if options.report:
+        mask = next(iter(masks.values()))
+        write_report(Path(options.report), {
+            "kind": "composed", "back": options.back, "front": options.front, "width": written.width,
+            "height": written.height, "sky": round(float(mask.mean()) / 255, 4),
+            "place": {"right_px": round(layer.right_px, 3), "down_px": round(layer.down_px, 3),
+                      "turn_deg": round(layer.turn_deg, 4), "size_pct": round(layer.size_pct, 4)},
+            "seconds": {"total": round(time.monotonic() - begun, 3)}})
