@@ -9,7 +9,7 @@ import threading
 from collections.abc import Sequence
 
 from windfell import __version__
-from windfell.cli import composing_words, moving_words, shaping
+from windfell.cli import applying_words, composing_words, moving_words, shaping
 from windfell.cli.output_words import OUT, add_output
 from windfell.cli.progress import ProgressLine
 from windfell.demo.names import NAMES
@@ -19,7 +19,7 @@ from windfell.recipe.combining import Display, Floor, Rule
 from windfell.recipe.model import Align, Blend, ProjectionChoice
 
 DONE, BAD_INPUT, CANNOT_JOIN, INNER, STOPPED = 0, 2, 3, 70, 130
-COMMANDS = ("panorama", "stack", "compose", "render", "inspect", "frames", "subjects", "animate", "demo")
+COMMANDS = ("panorama", "stack", "compose", "apply", "render", "inspect", "frames", "subjects", "animate", "demo")
 
 
 class _Parser(argparse.ArgumentParser):
@@ -40,6 +40,7 @@ def parser() -> argparse.ArgumentParser:
     _stack(sub.add_parser("stack", help="combine frames of one view"))
     composing_words.add_compose(sub.add_parser("compose", help="lay one picture behind another along the skyline"))
     _render(sub.add_parser("render", help="make the picture of a saved project"))
+    applying_words.add_apply(sub.add_parser("apply", help="make a whole card by a recipe"))
     _inspect(sub.add_parser("inspect", help="the sets that files form, and what would go wrong"))
     _frames(sub.add_parser("frames", help="write instants of a video as pictures"))
     moving_words.add_subjects(sub.add_parser("subjects", help="one picture of chosen appearances of what moves"))
@@ -221,11 +222,12 @@ def _demo(p: argparse.ArgumentParser) -> None:
 def _run(options: argparse.Namespace, job: Job) -> None:
     """Carry a command out. What it needs is loaded only now: help and bad words need not wait for it."""
     from windfell.cli import commands, moving  # noqa: PLC0415
+    from windfell.cli.applying import run_apply  # noqa: PLC0415
     from windfell.cli.composing import run_compose  # noqa: PLC0415
     from windfell.cli.inspect import run_inspect  # noqa: PLC0415
 
     runs = {
-        "panorama": commands.run_panorama, "stack": commands.run_stack, "compose": run_compose,
+        "panorama": commands.run_panorama, "stack": commands.run_stack, "compose": run_compose, "apply": run_apply,
         "render": commands.run_render,
         "inspect": run_inspect, "frames": commands.run_frames, "demo": commands.run_demo,
         "subjects": moving.run_subjects, "animate": moving.run_animate,

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from windfell.errors import FrameUnreadable, border
 from windfell.later import Later
+from windfell.pixels.colour import BT709, rgb_to_xyz
 
 rawpy = Later("rawpy")
 
@@ -176,13 +177,28 @@ class RawColours:
 
 def raw_colours(path: str) -> RawColours | None:
     """How the raw's camera sees colours, as `raw_pixels` undoes it; None where the file does not say."""
-    with border(path, "the raw file cannot be read"), rawpy.RawPy() as raw:
-        raw.open_file(path)
-        matrix, balance = np.array(raw.rgb_xyz_matrix[:3], float), np.array(raw.camera_whitebalance[:3], float)
-    if not np.any(matrix) or np.any(balance <= 0) or abs(np.linalg.det(matrix)) < 1e-9:
+    with border(path, "the raw file cannot be read"), rawpy.imread(path) as raw:
+        own, balance = np.array(raw.rgb_xyz_matrix[:3], float), np.array(raw.camera_whitebalance[:3], float)
+        to_709 = np.array(raw.color_matrix, float)[:3, :3]
+    if np.any(balance <= 0) or abs(np.linalg.det(to_709)) < 1e-6:
         return None
     neutral = balance.min() / balance
+    if not np.any(own):
+        own = _told_matrix(path)
+    # the rows' sizes say how the camera answers to daylight: as told, or as if it had been taken by it
+    sizes = neutral if own is None else (own @ rgb_to_xyz(BT709)).sum(axis=1)
+    matrix = np.diag(sizes) @ np.linalg.inv(to_709) @ np.linalg.inv(rgb_to_xyz(BT709))
     return RawColours(tuple(map(tuple, matrix.tolist())), tuple(neutral.tolist()))
+
+
+def _told_matrix(path: str) -> NDArray[np.float64] | None:
+    """XYZ to camera (3, 3) as a DNG says it, for daylight if it knows two."""
+    tags = _tags(path)
+    for name in ("Image Tag 0xC622", "Image Tag 0xC621"):
+        values = getattr(tags.get(name), "values", ())
+        if len(values) == 9:
+            return np.array([float(v) for v in values]).reshape(3, 3)
+    return None
 
 
 def raw_preview(path: str) -> NDArray[np.uint8] | None:
