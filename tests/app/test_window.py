@@ -38,7 +38,8 @@ class Beginning(WindowTest):
         self.assertEqual(names[:3], ["Ridge sweep", "Village green", "Kite clip"])
         self.assertEqual(names[3:], [
             "Two-row sweep", "Tarn round", "Drystone wall", "Turning stars", "Turning stars as trails",
-            "Lantern boats", "One kite, eight places", "Group before the chapel", "Chapel brackets as a stack"])
+            "Lantern boats", "One kite, eight places", "Group before the chapel", "Chapel brackets as a stack",
+            "Chapel brackets", *(f"Chapel brackets, position {n}" for n in (1, 2, 3)), "Night sky over the tarn"])
         self.assertEqual(self.session.station, "shape")
 
     def test_dropped_files_become_lanes_and_a_bad_one_is_named(self):

@@ -115,14 +115,14 @@ class Sets(unittest.TestCase):
         shipped = Path(module.__file__).parent / "frames"
         self.assertEqual({p.name for p in shipped.iterdir()}, {
             "ridge-sweep", "village-green", "kite-clip", "two-row-sweep", "tarn-round", "drystone-wall",
-            "turning-stars", "lantern-boats", "one-kite", "group", "chapel-stack"})
+            "turning-stars", "lantern-boats", "one-kite", "group", "chapel-stack", "chapel-brackets"})
         self.assertLessEqual({p.name for p in shipped.iterdir()}, set(SETS))
         clip = truth_of(shipped / "kite-clip")["frames"]
         facts = video_facts(str(shipped / "kite-clip" / "kite-clip.mp4"))
         self.assertEqual((facts.width, facts.height), (clip[0]["width"], clip[0]["height"]))
         self.assertEqual(round(facts.duration_s * facts.rate), len(clip))
         for key in ("two-row-sweep", "tarn-round", "drystone-wall", "turning-stars", "lantern-boats", "one-kite",
-                    "group", "chapel-stack"):
+                    "group", "chapel-stack", "chapel-brackets"):
             frames = truth_of(shipped / key)["frames"]
             self.assertEqual([Path(p).name for p in frames_in(shipped / key)], [f["file"] for f in frames])
         for key in ("ridge-sweep", "village-green"):

@@ -5,30 +5,30 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QMenu, QMessageBox
+from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QMessageBox
 
 from windfell import __version__
 from windfell.app import theme
-from windfell.app.demo import demo_project
+from windfell.app.demo import demo_masks, demo_project
+from windfell.app.set_deeds import SetDeeds
 from windfell.app.widgets.finder import CommandFinder
 from windfell.frames.metadata import ENDINGS
 from windfell.frames.video import VIDEO_ENDINGS
 from windfell.recipe import edits
-from windfell.recipe.model import Camera, Frame, Kind, Project, new_id
+from windfell.recipe.model import Camera, Kind, Project
 from windfell.recipe.outline import Edges
 from windfell.recipe.project_file import SUFFIX
-from windfell.recipe.sources import SetSource
 
 PICTURES = "Pictures and videos (" + " ".join(
     f"*{e} *{e.upper()}" for e in (*ENDINGS, *VIDEO_ENDINGS)) + ");;All files (*)"
 
 
-class Deeds:
+class Deeds(SetDeeds):
     """Carries out the window's actions."""
 
     def __init__(self, window: Any) -> None:
-        self.window = window
-        self.session, self.view = window.session, window.view
+        super().__init__(window)
+        self.view = window.view
 
     def on_new_project(self) -> None:
         self.session.replace_all(Project(), None)
@@ -66,7 +66,7 @@ class Deeds:
             menu.addAction("None yet").setEnabled(False)
 
     def on_open_demo(self) -> None:
-        self.session.replace_all(demo_project(), None)
+        self.session.replace_all(demo_project(), None, demo_masks())
         self.session.go("shape")
 
     def on_add_frames(self) -> None:
@@ -115,21 +115,6 @@ class Deeds:
 
     def on_vary_set(self) -> None:
         self.window.stations["gather"].vary.click()
-
-    def on_nest_set(self) -> None:
-        s = self.session
-        others = [x for x in s.project.sets if x.id != s.set_id]
-        if not others:
-            s.say("There is no other set yet whose picture could be a frame here.", "wrong")
-            return
-        name, chosen = QInputDialog.getItem(
-            self.window, "Use another set as a frame", "The picture of this set becomes a frame:",
-            [x.name for x in others], 0, False,
-        )
-        if chosen:
-            inner = next(x for x in others if x.name == name)
-            frame = Frame(new_id(), SetSource(inner.id))
-            s.try_edit(lambda: edits.add_frames(s.project, s.set_id, [frame]))
 
     def on_next_set(self) -> None:
         s = self.session

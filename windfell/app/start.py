@@ -14,7 +14,7 @@ from PySide6.QtGui import QPixmapCache
 from PySide6.QtWidgets import QApplication
 
 from windfell.app import theme
-from windfell.app.demo import demo_project
+from windfell.app.demo import demo_masks, demo_project
 from windfell.app.garbage import InterfaceThreadCollector
 from windfell.app.session import Session
 from windfell.app.window import Window
@@ -52,7 +52,7 @@ def run(arguments: list[str]) -> int:
     if options.files:
         window.open_paths(options.files)
     elif options.demo or options.screenshot:
-        session.replace_all(demo_project(), None)
+        session.replace_all(demo_project(), None, demo_masks())
         session.go("shape")
     else:
         session.recover()

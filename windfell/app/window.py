@@ -27,6 +27,7 @@ from windfell.app.area_hand import AreaHand
 from windfell.app.before import before_project
 from windfell.app.bench import Bench
 from windfell.app.deeds import Deeds
+from windfell.app.folder_watch import FolderWatch
 from windfell.app.frames_column import FramesColumn
 from windfell.app.picture.look_around import LookAround
 from windfell.app.picture.source import PictureSource
@@ -87,10 +88,12 @@ class Window(QMainWindow):
                 Align(session, self.registrations, self.thumbnails),
                 Shape(session, self.view), Join(session, self.view, self.hand),
                 Combine(session, self.view, self.hand), Subjects(session, self.view, self.hand),
-                Finish(session, self.view, self.hand), Export(session),
+                Finish(session, self.view, self.hand), Export(session, self.view),
             )
         }
         self.deeds = Deeds(self)
+        self.watch = FolderWatch(session, self.stations["export"].queue)
+        self.watch.changed.connect(self._show_watching)
         self._open: str | None = None
         self._missing: tuple[object, float, bool] = (None, 0.0, False)
         self.actions_by_name: dict[str, QAction] = {}
@@ -205,9 +208,13 @@ class Window(QMainWindow):
         gather = self.stations["gather"]
         for button, name in ((gather.add, "add_frames"), (gather.folder, "add_folder"),
                              (gather.page.add, "add_frames"), (gather.page.demo, "open_demo"),
-                             (gather.nest, "nest_set")):
+                             (gather.nest, "nest_set"), (gather.behind, "lay_behind"),
+                             (gather.watch, "watch_folder")):
             button.clicked.connect(lambda _=False, n=name: self.do(n))
         self.stations["export"].browse.clicked.connect(self.deeds.browse_output)
+
+    def _show_watching(self) -> None:
+        self.stations["gather"].watch.setText("Watch no longer" if self.watch.on else "Watch a folder…")
 
     def do(self, name: str) -> None:
         """Carry out an action of the table."""

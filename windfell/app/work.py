@@ -155,6 +155,11 @@ class Desk(QObject):
         """Whether something is on its way on a channel."""
         return channel in self._running
 
+    def progress_of(self, channel: str) -> Progress | None:
+        """How far what runs on a channel is."""
+        request = self._running.get(channel)
+        return None if request is None else request.progress
+
     @property
     def busy(self) -> bool:
         return bool(self._running)

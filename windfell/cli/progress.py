@@ -26,6 +26,14 @@ class ProgressLine:
             self._stream.flush()
 
 
+def in_words(seconds: float) -> str:
+    """A time in words: 8 s, 3 min, 2 h 5 min."""
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    minutes = round(seconds / 60)
+    return f"{minutes} min" if minutes < 60 else f"{minutes // 60} h {minutes % 60} min"
+
+
 def sentence(progress: Progress) -> str:
     """Progress in words: what, how far, how long yet."""
     words = f"{progress.stage}, {100 * progress.fraction:.0f} %"

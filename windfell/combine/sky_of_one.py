@@ -19,7 +19,8 @@ U8 = NDArray[np.uint8]
 SIDE, FINE_SIDE = 480, 1400
 STAR_PX = 5
 LEAST_SKY, LEAST_GROUND = 0.01, 0.01
-EDGE, GRAIN, SLOPE = 1.0, 2.0, 0.06
+EDGE, GRAIN, COLOUR, SLOPE = 1.0, 1.5, 1.5, 0.06
+TOP, BOTTOM, SHADES = 0.15, 0.3, 12
 HIGHER_ROUNDS, HIGHER_GRAIN, PLAINLY, EVERYWHERE = 2, 0.25, 0.6, 0.25
 SAME_COLOURS = 0.25
 JUMP, STRIP, PLAIN_STEP = 0.06, 0.02, 30.0
@@ -67,9 +68,9 @@ def _border(seen: U8, fine: U8) -> NDArray[np.intp] | None:
     colour steps most evenly, with what is finely textured below it; None where it would be the picture's edge.
     """
     h, w = seen.shape[:2]
-    data, steps = _grain(fine, (w, h)), _steps(seen)
+    data, steps = GRAIN * _grain(fine, (w, h)) + COLOUR * _ground_colours(seen), _steps(seen)
     above = np.cumsum(np.vstack([np.zeros((1, w), np.float32), data[:-1]]), axis=0)
-    grain = GRAIN / h * (data.sum(axis=0, keepdims=True) - 2 * above)
+    grain = (data.sum(axis=0, keepdims=True) - 2 * above) / h
     found = _path(EDGE * steps + grain)
     columns, rows = np.arange(w), np.arange(h)[:, None]
     for _ in range(HIGHER_ROUNDS):
@@ -140,6 +141,20 @@ def _grain(fine: U8, size: tuple[int, int]) -> F32:
     eight = np.clip((level - low) / spread * 255, 0, 255).astype(np.uint8)
     middle, _ = cv2.threshold(eight, 0, 255, cv2.THRESH_OTSU)
     return np.clip((eight.astype(np.float32) - middle) / 64, -1, 1)
+
+
+def _ground_colours(seen: U8) -> F32:
+    """Whether each px (h, w) has colours of the picture's foot, 1, or of its head, -1."""
+    lab = cv2.cvtColor(_lifted(seen), cv2.COLOR_RGB2LAB)
+    h = lab.shape[0]
+    head, foot = lab[: max(1, round(TOP * h))], lab[h - max(1, round(BOTTOM * h)) :]
+    known = []
+    for part in (head, foot):
+        counts = cv2.calcHist([part], [0, 1, 2], None, [SHADES] * 3, [0, 256] * 3)
+        soft = cv2.GaussianBlur(counts.reshape(SHADES, -1), (1, 3), 0.7).reshape(counts.shape)
+        known.append(soft / soft.sum() + 1e-4)
+    at = tuple((lab[..., c].astype(np.intp) * SHADES) // 256 for c in range(3))
+    return np.clip(np.log2(known[1][at] / known[0][at]) / 4, -1, 1).astype(np.float32)
 
 
 def _lifted(seen: U8) -> U8:

@@ -21,7 +21,7 @@ from windfell.output.writers import LAYERED, WRITERS
 from windfell.pixels.tiles import scaled_size
 from windfell.recipe.finishing import Adjustment, Detail
 from windfell.recipe.model import Kind, Project
-from windfell.recipe.output import Format
+from windfell.recipe.output import Format, Output
 from windfell.recipe.project_file import written_whole
 
 SHARPEN_PX = 0.8
@@ -79,12 +79,17 @@ def stoppable(strips: Iterator[NDArray], job: Job) -> Iterator[NDArray]:
             yield strip[top : top + ROWS_PER_STRIP]
 
 
+def sheet_depth(output: Output) -> int:
+    """The bits a channel that are written: those asked for if the format has them, else its own."""
+    depths = WRITERS[str(output.format)].depths
+    return output.depth if output.depth in depths else depths[0]
+
+
 def sheet_of(engine: Engine, project: Project, set_id: str, size: tuple[int, int], scale: float, job: Job) -> Sheet:
     """What the writer of the set's output is told."""
     own = project.set(set_id)
     output = own.output
-    writer = WRITERS[str(output.format)]
-    depth = output.depth if output.depth in writer.depths else writer.depths[0]
+    writer, depth = WRITERS[str(output.format)], sheet_depth(output)
     carried = carried_over(engine, project, set_id, job, scale)
     raw = raw_look(engine, project, set_id, job) if output.format is Format.DNG else None
     channels = 4 if own.kind is Kind.PANORAMA and writer.alpha else 3

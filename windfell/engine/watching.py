@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from windfell.frames.listing import pictures_in
 from windfell.job import Job
@@ -39,6 +39,10 @@ class Watched:
         self._done |= set(ready)
         self._sizes = {}
         return ready
+
+    def put_back(self, files: Iterable[str]) -> None:
+        """These were not taken after all; they are said again."""
+        self._done -= set(files)
 
     def sets(self, job: Job, until_s: float | None = None) -> Iterator[list[str]]:
         """Ready files as they come, until the job is stopped or nothing came for `until_s`."""

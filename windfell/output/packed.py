@@ -7,6 +7,7 @@ import struct
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import cv2
 import imagecodecs
 import pillow_heif
 from numpy.typing import NDArray
@@ -33,17 +34,19 @@ def _within(path: Path, sheet: Sheet, most: int, title: str) -> None:
             path, f"a {title} may be {most} px wide at most, this picture is {side}; choose TIFF or a smaller size.")
 
 
-def _fitted(sheet: Sheet, path: Path, packed: Callable[[int], bytes]) -> bytes:
-    """The picture packed at its quality, or at the best one at which it is no larger than is asked for."""
+def _fitted(sheet: Sheet, path: Path, packed: Callable[[int], bytes], beside: int = 0) -> bytes:
+    """The picture packed at its quality, or at the best one at which the file, with so many bytes `beside` it, is no
+    larger than is asked for.
+    """
     quality, most = sheet.output.quality, sheet.output.most_kb
     data = packed(quality)
-    if most is None or len(data) <= 1000 * most:
+    if most is None or len(data) + beside <= 1000 * most:
         return data
     low, high, best = LOWEST, quality - 1, None
     while low <= high:
         middle = (low + high) // 2
         data = packed(middle)
-        if len(data) <= 1000 * most:
+        if len(data) + beside <= 1000 * most:
             best, low = data, middle + 1
         else:
             high = middle - 1
@@ -70,19 +73,24 @@ class JpegWriter:
             full = _full_chroma(sheet, quality)
             if not sheet.output.progressive:
                 return imagecodecs.jpeg8_encode(whole, level=quality, subsampling="444" if full else "420")
-            out = io.BytesIO()
-            Image.fromarray(whole).save(out, "JPEG", quality=quality, progressive=True, subsampling=0 if full else 2)
-            return out.getvalue()
+            chroma = cv2.IMWRITE_JPEG_SAMPLING_FACTOR_444 if full else cv2.IMWRITE_JPEG_SAMPLING_FACTOR_420
+            done, found = cv2.imencode(".jpg", whole[..., ::-1], [
+                cv2.IMWRITE_JPEG_QUALITY, quality, cv2.IMWRITE_JPEG_PROGRESSIVE, 1,
+                cv2.IMWRITE_JPEG_SAMPLING_FACTOR, chroma])
+            if not done:
+                raise OutputFailed(path, "the picture cannot be packed; choose another format.")
+            return found.tobytes()
 
-        data = _fitted(sheet, path, packed)
-        xmp = xmp_of(sheet.carried)
+        xmp, parts = xmp_of(sheet.carried), _icc_parts(sheet.icc)
+        head = _segment(0xE1, exif_of(sheet.carried).tobytes())
+        if 0 < len(xmp) <= JPEG_MOST_XMP:
+            head += _segment(0xE1, XMP_HEAD + xmp)
+        for n, part in enumerate(parts):
+            head += _segment(0xE2, b"ICC_PROFILE\0" + bytes([n + 1, len(parts)]) + part)
+        data = _fitted(sheet, path, packed, len(head))
         with open(path, "wb") as file:
             file.write(data[:2])
-            file.write(_segment(0xE1, exif_of(sheet.carried).tobytes()))
-            if 0 < len(xmp) <= JPEG_MOST_XMP:
-                file.write(_segment(0xE1, XMP_HEAD + xmp))
-            for n, part in enumerate(_icc_parts(sheet.icc)):
-                file.write(_segment(0xE2, b"ICC_PROFILE\0" + bytes([n + 1, len(_icc_parts(sheet.icc))]) + part))
+            file.write(head)
             file.write(_with_density(data[2:], sheet.output.dpi))
 
 

@@ -54,7 +54,7 @@ class TiffWriter:
                 _write_page(file, sheet, strips, **_about(sheet), **_resolution(sheet))
             for name, part in layers:
                 _write_page(file, sheet, part, channels=4, iccprofile=sheet.icc,
-                            extratags=[(PAGE_NAME, "s", 0, name, True)])
+                            extratags=[(PAGE_NAME, "s", 0, name.encode(), True)])
         with_exif(path, big, sheet.carried)
 
 
@@ -62,7 +62,7 @@ def _about(sheet: Sheet) -> dict[str, Any]:
     carried = sheet.carried
     xmp = xmp_of(carried)
     tags = [(271, "s", 0, carried.make, True), (272, "s", 0, carried.camera, True),
-            (315, "s", 0, carried.words.creator, True), (33432, "s", 0, carried.words.rights, True),
+            (315, "s", 0, carried.words.creator.encode(), True), (33432, "s", 0, carried.words.rights.encode(), True),
             (XMP_TAG, "B", len(xmp), xmp, True)]
     return {"iccprofile": sheet.icc, "software": SOFTWARE, "datetime": stamp(carried.taken),
             "extratags": [t for t in tags if t[3]]}

@@ -23,8 +23,10 @@ def xmp_of(carried: Carried) -> bytes:
     exiv2.XmpProperties.registerNs(OWN, "windfell")
     data = exiv2.XmpData()
     for key, value in {"Xmp.xmp.CreatorTool": SOFTWARE, **values}.items():
-        for one in value if isinstance(value, tuple) else (value,):
-            data.add(exiv2.XmpKey(key), _typed(key, one)) if isinstance(value, tuple) else data.__setitem__(key, one)
+        if isinstance(value, tuple):
+            data.add(exiv2.XmpKey(key), _array(key, value))
+        else:
+            data[key] = value
     flags = exiv2.XmpParser.XmpFormatFlags
     wrong, text = exiv2.XmpParser.encode(data, flags.omitPacketWrapper | flags.useCompactFormat)
     if wrong:
@@ -32,10 +34,12 @@ def xmp_of(carried: Carried) -> bytes:
     return text.encode()
 
 
-def _typed(key: str, value: str) -> Any:
-    bag = exiv2.XmpArrayValue(exiv2.TypeId.xmpBag if key == "Xmp.dc.subject" else exiv2.TypeId.xmpSeq)
-    bag.read(value)
-    return bag
+def _array(key: str, values: tuple[str, ...]) -> Any:
+    """Keywords in any order, creators in theirs."""
+    found = exiv2.XmpArrayValue(exiv2.TypeId.xmpBag if key == "Xmp.dc.subject" else exiv2.TypeId.xmpSeq)
+    for value in values:
+        found.read(value)
+    return found
 
 
 def _words(carried: Carried) -> dict[str, Any]:

@@ -24,6 +24,7 @@ from windfell.recipe.model import (
 )
 from windfell.recipe.outline import Crop, Ratio, Room
 from windfell.recipe.sources import SetSource, VideoInstant
+from windfell.recipe.value_words import VALUE_WORDS
 
 
 @dataclass(frozen=True)
@@ -33,75 +34,6 @@ class Edit:
     words: str
     project: Project
     merge: str | None = None
-
-
-VALUE_WORDS = {
-    "registration.align": "align by",
-    "registration.camera": "camera",
-    "registration.reference": "reference frame",
-    "registration.focal_px": "focal length",
-    "registration.level": "level",
-    "registration.rows": "rows",
-    "registration.columns": "columns",
-    "registration.worst_px": "leave out points worse than",
-    "registration.ground_apart": "ground apart from the stars",
-    "view.projection": "projection",
-    "view.yaw_deg": "turn",
-    "view.pitch_deg": "tilt",
-    "view.roll_deg": "roll",
-    "view.full_sphere": "full sphere",
-    "view.hfov_deg": "field of view across",
-    "view.vfov_deg": "field of view down",
-    "view.pannini_distance": "distance",
-    "view.pannini_squeeze": "squeeze",
-    "outline.edges": "edges",
-    "outline.pull_pct": "pull",
-    "outline.top_pct": "pull of the top",
-    "outline.right_pct": "pull of the right",
-    "outline.bottom_pct": "pull of the bottom",
-    "outline.left_pct": "pull of the left",
-    "outline.horizon_pct": "weight of the horizon",
-    "outline.upright_pct": "weight of verticals",
-    "outline.straight_pct": "weight of straight edges",
-    "outline.ratio": "ratio",
-    "outline.crop": "crop",
-    "outline.room": "room",
-    "outline.stiff": "stiff regions",
-    "outline.net": "net",
-    "outline.lines": "lines",
-    "joining.match_light": "match light",
-    "joining.cut_seams": "seams around differences",
-    "joining.blend": "blending",
-    "joining.blend_pct": "blend",
-    "joining.fine": "spots found fine",
-    "joining.even_parallax": "even out parallax",
-    "combining.every": "every n-th frame",
-    "combining.fade_in_pct": "fade in",
-    "combining.fade_out_pct": "fade out",
-    "combining.beyond_noise": "only what brightens",
-    "joining.bend_seams": "bend along seams",
-    "joining.bent": "seams bent together",
-    "combining.rule": "rule",
-    "combining.kappa_low": "spreads kept below",
-    "combining.kappa_high": "spreads kept above",
-    "combining.base": "base",
-    "combining.floor": "black floor",
-    "combining.floor_pct": "black floor",
-    "combining.grow_px": "exposures' masks grown",
-    "combining.soften_px": "exposures' masks softened",
-    "combining.bridge": "bridge gaps",
-    "combining.display": "display",
-    "output.format": "format",
-    "output.depth": "depth",
-    "output.compression": "compression",
-    "output.quality": "quality",
-    "output.space": "colour space",
-    "output.width_px": "width",
-    "output.height_px": "height",
-    "output.scale_pct": "size",
-    "output.megapixels": "megapixels",
-    "name": "name",
-}
 
 
 def get_value(frame_set: FrameSet, path: str) -> Any:
@@ -114,8 +46,10 @@ def get_value(frame_set: FrameSet, path: str) -> Any:
 
 def field_at(path: str) -> dataclasses.Field:
     """The dataclass field at a dotted path, with its limits and unit."""
-    part, _, name = path.rpartition(".")
-    owner = FrameSet.__dataclass_fields__[part].default if part else FrameSet
+    first, *inner, name = ["", *path.split(".")] if "." not in path else path.split(".")
+    owner = FrameSet.__dataclass_fields__[first].default if first else FrameSet
+    for part in inner:
+        owner = getattr(owner, part)
     return next(f for f in dataclasses.fields(owner) if f.name == name)
 
 
@@ -163,10 +97,12 @@ def _clamped(path: str, value: Any) -> Any:
 
 
 def _with_value(frame_set: FrameSet, path: str, value: Any) -> FrameSet:
-    part, _, name = path.rpartition(".")
-    if not part:
-        return replace(frame_set, **{name: value})
-    return replace(frame_set, **{part: replace(getattr(frame_set, part), **{name: value})})
+    return _changed(frame_set, path.split("."), value)
+
+
+def _changed(part: Any, names: list[str], value: Any) -> Any:
+    first, *rest = names
+    return replace(part, **{first: _changed(getattr(part, first), rest, value) if rest else value})
 
 
 def pose_frame(project: Project, set_id: str, frame_id: str, pose: HandPose | None) -> Edit:

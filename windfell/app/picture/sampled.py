@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF
 from PySide6.QtGui import QColor, QImage
 
@@ -29,6 +30,16 @@ def pixels_of(image: QImage) -> tuple[np.ndarray, np.ndarray]:
     w, h = plain.width(), plain.height()
     rgba = np.frombuffer(plain.constBits(), np.uint8).reshape(h, plain.bytesPerLine())[:, : 4 * w].reshape(h, w, 4)
     return rgba[..., :3].copy(), rgba[..., 3] > 127
+
+
+def striped(where: NDArray[np.bool_], colour: str) -> QImage:
+    """Stripes where (h, w) something holds."""
+    h, w = where.shape
+    y, x = np.mgrid[:h, :w]
+    tint, out = QColor(colour), np.zeros((h, w, 4), np.uint8)
+    out[where] = (0, 0, 0, 150)
+    out[where & ((x - y) // STRIPE_PX % 2 == 0)] = (tint.red(), tint.green(), tint.blue(), 255)
+    return QImage(out.data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()
 
 
 def stripes_of(image: QImage) -> QImage:

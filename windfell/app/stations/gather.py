@@ -115,12 +115,17 @@ class Gather(Station):
         self.vary.clicked.connect(self._vary)
         self.nest = QPushButton("Use as a frame…")
         self.nest.setToolTip("Make the picture of another set a frame of the set in hand")
+        self.behind = QPushButton("Lay behind…")
+        self.behind.setToolTip("Lay another set, such as a night sky, behind this one along its skyline")
+        self.watch = QPushButton("Watch a folder…")
+        self.watch.setToolTip("What comes into it becomes sets by itself, made by a recipe if one is chosen")
         self.accept = QPushButton("Accept all")
         self.accept.setToolTip("All proposed sets are right; they stay changeable")
         self.accept.clicked.connect(self._accept_all)
         grid = QGridLayout()
         grid.setSpacing(6)
-        for n, button in enumerate((self.add, self.folder, self.browse, self.vary, self.nest, self.accept)):
+        for n, button in enumerate((
+                self.add, self.folder, self.browse, self.watch, self.vary, self.nest, self.behind, self.accept)):
             grid.addWidget(button, n // 2, n % 2)
         self.column.addWidget(self.title("Gather"))
         self.column.addLayout(grid)
@@ -158,7 +163,7 @@ class Gather(Station):
         self._mark_problems()
         self.page.refresh()
         frame_set = self.session.frame_set
-        for button in (self.vary, self.nest):
+        for button in (self.vary, self.nest, self.behind):
             button.setEnabled(frame_set is not None)
         self.accept.setEnabled(bool(self._proposed()))
         sets = len(self.session.project.sets)

@@ -1,0 +1,490 @@
+"""Every format written, and read back by a reader that is not its writer where there is one."""
+
+import io
+import json
+import os
+import re
+import shutil
+import subprocess
+import tempfile
+import unittest
+import zipfile
+from datetime import datetime
+from pathlib import Path
+from xml.etree import ElementTree
+
+import cv2
+import exifread
+import exiv2
+import imagecodecs
+import numpy as np
+import OpenEXR
+import pillow_heif
+import rawpy
+import tifffile
+from PIL import Image
+
+from tests.support import engine, frames_in, green, project_of, ridge
+from windfell.demo.dng import write_dng
+from windfell.engine.carried import carried_over
+from windfell.engine.export import export
+from windfell.engine.output_size import output_scale
+from windfell.errors import BadRequest, OutputFailed
+from windfell.job import Job
+from windfell.output.metadata import Carried, Pano
+from windfell.output.page import FACES, cube_face
+from windfell.output.sheet import Sheet
+from windfell.output.writers import ENDINGS, WRITERS
+from windfell.output.xmp import xmp_of
+from windfell.pixels.colour import SPACES, SRGB, Encoder
+from windfell.pixels.profiles import icc_of, into_profile, linear_icc_of
+from windfell.recipe.combining import Combining, Layer, Over, Rule
+from windfell.recipe.model import Kind, View
+from windfell.recipe.output import ColourSpace, Compression, Format, Intent, Output, Words
+
+RNG = np.random.default_rng(7)
+WORDS = Words("A. Painter", "© 2026 A. Painter", "The tarn", "Seen from the dam", ("water", "ridge"), False)
+CARRIED = Carried(datetime(2026, 5, 1, 9, 0, 0), 35.0, 52.0, "Brannock", "Fell Camera One", "Fell 16-45",
+                  datetime(2026, 5, 1, 9, 3, 0), 9, 8, None, WORDS, Pano(1000, 500, 100, 50, 72.5))
+BROWSER = shutil.which("chromium")
+
+
+def soft(h: int, w: int, c: int, depth: int) -> np.ndarray:
+    """A picture that packs well and has every kind of slope."""
+    y, x = np.mgrid[0:h, 0:w]
+    planes = [0.5 + 0.45 * np.sin(x / (9 + 4 * n) + n) * np.cos(y / (13 + 3 * n)) for n in range(3)]
+    light = np.stack(planes, -1)
+    if c == 4:
+        light = np.dstack([light, (x + y < 0.9 * (h + w)).astype(float)])
+    if depth == 32:
+        return (4 * light).astype(np.float32)
+    top = 2**depth - 1
+    return np.rint(light * top).astype(np.uint8 if depth == 8 else np.uint16)
+
+
+def in_strips(picture: np.ndarray, rows: int = 37):
+    for top in range(0, len(picture), rows):
+        yield picture[top : top + rows]
+
+
+class Written(unittest.TestCase):
+    def setUp(self):
+        self._folder = tempfile.TemporaryDirectory()
+        self.folder = Path(self._folder.name)
+        self.addCleanup(self._folder.cleanup)
+
+    def write(self, name: str, picture: np.ndarray, depth: int, carried: Carried = CARRIED, **output) -> Path:
+        kind = ENDINGS[Path(name).suffix]
+        h, w, c = picture.shape
+        icc = linear_icc_of(SRGB) if depth == 32 else icc_of(SRGB)
+        WRITERS[kind].write(self.folder / name, Sheet(w, h, c, depth, icc, carried, Output(Format(kind), **output)),
+                            in_strips(picture))
+        return self.folder / name
+
+
+class EveryFormat(Written):
+    def test_tiff_however_it_is_packed(self):
+        for depth in (8, 16, 32):
+            picture = soft(700, 1300, 3 if depth == 32 else 4, depth)
+            for packing in Compression:
+                for tiled in (False, True):
+                    with self.subTest(depth=depth, packing=packing, tiled=tiled):
+                        path = self.write("a.tif", picture, depth, compression=packing, tiled=tiled)
+                        with tifffile.TiffFile(path) as file:
+                            np.testing.assert_array_equal(file.pages[0].asarray(), picture)
+                            levels = file.series[0].levels
+                        self.assertEqual(len(levels), 2 if tiled else 1)
+                        if packing is not Compression.ZSTD and depth == 8:
+                            # the vision library shows 8 bits as they look before black
+                            with Image.open(path) as image:
+                                np.testing.assert_array_equal(np.asarray(image), picture)
+                        elif packing is not Compression.ZSTD:
+                            seen = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)
+                            turn = cv2.COLOR_BGRA2RGBA if seen.shape[2] == 4 else cv2.COLOR_BGR2RGB
+                            np.testing.assert_array_equal(cv2.cvtColor(seen, turn), picture)
+
+    def test_the_smaller_copies_of_a_tiled_tiff_are_means(self):
+        picture = soft(1101, 2203, 3, 16)
+        path = self.write("a.tif", picture, 16, tiled=True)
+        with tifffile.TiffFile(path) as file:
+            sizes = [x.shape[:2] for x in file.series[0].levels]
+            half = file.series[0].levels[1].asarray()
+        self.assertEqual(sizes, [(1101, 2203), (551, 1102), (276, 551)])
+        wanted = picture[:1100, :2202].astype(float).reshape(550, 2, 1101, 2, 3).mean(axis=(1, 3))
+        self.assertLess(np.abs(half[:550, :1101] - wanted).max(), 1.0)
+
+    def test_without_loss(self):
+        for name, depth, c in (("a.png", 8, 4), ("b.png", 16, 3), ("c.jxl", 8, 4), ("d.jxl", 16, 4),
+                               ("e.webp", 8, 4)):
+            with self.subTest(name):
+                picture = soft(90, 140, c, depth)
+                path = self.write(name, picture, depth, quality=100)
+                if name.endswith("png"):
+                    seen = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)
+                    seen = cv2.cvtColor(seen, cv2.COLOR_BGRA2RGBA if c == 4 else cv2.COLOR_BGR2RGB)
+                else:
+                    seen = {"jxl": imagecodecs.jpegxl_decode, "webp": imagecodecs.webp_decode}[name[2:]](
+                        path.read_bytes())
+                np.testing.assert_array_equal(seen[..., :3], picture[..., :3])
+                np.testing.assert_array_equal(seen[..., 3:], picture[..., 3:])
+
+    def test_with_loss_within_what_a_screen_shows(self):
+        pillow_heif.register_heif_opener()
+        picture = soft(90, 140, 3, 8)
+        for name in ("a.jpg", "b.jxl", "c.webp", "d.avif", "e.heic"):
+            with self.subTest(name):
+                path = self.write(name, picture, 8, quality=95)
+                if name.endswith("jxl"):
+                    seen = imagecodecs.jpegxl_decode(path.read_bytes())
+                elif name.endswith("avif"):
+                    seen = imagecodecs.avif_decode(path.read_bytes())
+                elif name.endswith("jpg"):
+                    seen = cv2.imread(str(path))[..., ::-1]
+                else:
+                    seen = np.asarray(Image.open(path).convert("RGB"))
+                self.assertEqual(seen.shape, picture.shape)
+                self.assertLess(np.abs(seen.astype(int) - picture).mean(), 2.5)
+
+    def test_light_beyond_white(self):
+        picture = soft(60, 80, 4, 32)
+        whole = self.write("a.exr", picture, 32)
+        with OpenEXR.File(str(whole)) as file:
+            seen = file.channels()["RGBA"].pixels
+        np.testing.assert_array_equal(seen, picture)
+        half = self.folder / "b.exr"
+        WRITERS["exr"].write(half, Sheet(80, 60, 4, 16, b"", CARRIED, Output(Format.EXR, 16)), in_strips(picture))
+        with OpenEXR.File(str(half)) as file:
+            self.assertEqual(file.channels()["RGBA"].pixels.dtype, np.float16)
+            np.testing.assert_array_equal(file.channels()["RGBA"].pixels, picture.astype(np.float16))
+        plain = self.write("c.hdr", picture[..., :3].copy(), 32)
+        seen = cv2.imread(str(plain), cv2.IMREAD_UNCHANGED)[..., ::-1]
+        self.assertLess(np.abs(seen - picture[..., :3]).max(), 0.04)
+
+    def test_a_jpeg_fits_into_a_size(self):
+        picture = np.clip(soft(300, 400, 3, 8) + RNG.integers(-30, 30, (300, 400, 3)), 0, 255).astype(np.uint8)
+        free = self.write("a.jpg", picture, 8).stat().st_size
+        for progressive in (False, True):
+            path = self.write("b.jpg", picture, 8, most_kb=30, progressive=progressive)
+            self.assertLess(path.stat().st_size, min(free, 34_000))
+            with Image.open(path) as image:
+                self.assertEqual(bool(image.info.get("progressive")), progressive)
+        with self.assertRaisesRegex(OutputFailed, "does not fit"):
+            self.write("c.jpg", picture, 8, most_kb=4)
+
+    def test_what_a_format_cannot_hold_is_said(self):
+        picture = soft(8, 20, 3, 8)
+        with self.assertRaisesRegex(OutputFailed, "sRGB alone"):
+            self.write("a.jxl", picture, 8, space=ColourSpace.ROMM)
+        with self.assertRaisesRegex(OutputFailed, "16383 px"):
+            WRITERS["webp"].write(self.folder / "b.webp", Sheet(20_000, 8, 3, 8, b"", CARRIED), iter(()))
+
+
+class Said(Written):
+    def test_words_and_numbers_are_read_by_another_library(self):
+        pillow_heif.register_heif_opener()
+        picture = soft(40, 60, 3, 8)
+        for name in ("a.tif", "b.png", "c.jpg", "d.webp"):
+            with self.subTest(name):
+                image = exiv2.ImageFactory.open(str(self.write(name, picture, 8, dpi=240.0)))
+                image.readMetadata()
+                xmp = {d.key(): str(d.value()) for d in image.xmpData()}
+                self.assertIn("The tarn", xmp["Xmp.dc.title"])
+                self.assertEqual(xmp["Xmp.dc.subject"], "water, ridge")
+                self.assertIn("A. Painter", xmp["Xmp.dc.rights"])
+                self.assertEqual((xmp["Xmp.GPano.FullPanoWidthPixels"], xmp["Xmp.GPano.CroppedAreaLeftPixels"],
+                                  xmp["Xmp.GPano.CroppedAreaTopPixels"], xmp["Xmp.GPano.ProjectionType"]),
+                                 ("1000", "100", "50", "equirectangular"))
+                self.assertEqual(float(xmp["Xmp.GPano.PoseHeadingDegrees"]), 72.5)
+                exif = {d.key(): str(d.value()) for d in image.exifData()}
+                self.assertEqual(exif["Exif.Photo.LensModel"], "Fell 16-45")
+                self.assertEqual(exif["Exif.Photo.CompositeImage"], "2")
+                self.assertEqual(exif["Exif.Photo.SourceImageNumberOfCompositeImage"], "9 8")
+                self.assertEqual(exif["Exif.Photo.DateTimeOriginal"], "2026:05:01 09:00:00")
+        for name in ("e.avif", "f.heic"):
+            with self.subTest(name), Image.open(self.write(name, picture, 8)) as image:
+                self.assertIn(b"Fell Camera One", image.info["exif"])
+                self.assertIn("water", str(image.info["xmp"]))
+
+    def test_px_per_inch(self):
+        picture = soft(40, 60, 3, 8)
+        for name in ("a.tif", "b.png", "c.jpg"):
+            with self.subTest(name), Image.open(self.write(name, picture, 8, dpi=240.0)) as image:
+                self.assertEqual(tuple(round(float(v)) for v in image.info["dpi"]), (240, 240))
+
+    def test_a_place_is_told_only_if_it_is_asked_for(self):
+        from dataclasses import replace
+
+        picture = soft(40, 60, 3, 8)
+        told = self.write("a.jpg", picture, 8, replace(CARRIED, gps=(54.4609, -3.0886)))
+        with open(told, "rb") as file:
+            found = exifread.utils.get_gps_coords(exifread.process_file(file))
+        np.testing.assert_allclose(found, (54.4609, -3.0886), atol=1e-5)
+        self.assertIn("54,27.65", xmp_of(replace(CARRIED, gps=(54.4609, -3.0886))).decode())
+        self.assertNotIn(b"GPSLatitude", self.write("b.jpg", picture, 8).read_bytes())
+
+    def test_frames_are_summed_up(self):
+        paths = frames_in(ridge())
+        project, set_id = project_of(paths, output=Output(words=WORDS))
+        found = carried_over(engine(), project, set_id, Job())
+        self.assertEqual((found.given, found.used, found.camera), (4, 4, "Fell Camera One"))
+        self.assertLess(found.taken, found.until)
+        self.assertIsNone(found.gps)
+        self.assertEqual(found.words, WORDS)
+
+    def test_a_sphere_says_where_it_lies(self):
+        project, set_id = project_of(frames_in(ridge()), view=View(full_sphere=True), output=Output(width_px=800))
+        found = carried_over(engine(), project, set_id, Job()).pano
+        self.assertEqual((found.full_width, found.full_height, found.left, found.top), (800, 400, 0, 0))
+        project, set_id = project_of(frames_in(ridge()), view=View(projection="equirectangular"))
+        own = engine()
+        part = carried_over(own, project, set_id, Job()).pano
+        width, height = own.size(project, set_id, Job())
+        self.assertLess(part.left + width, part.full_width)
+        self.assertLess(part.top + height, part.full_height)
+        middle = part.left + width / 2
+        self.assertAlmostEqual(middle / part.full_width, 0.5, delta=0.02)
+
+
+class Colours(Written):
+    def test_a_profile_stands_in_for_a_space(self):
+        profile = self.folder / "wide.icc"
+        profile.write_bytes(icc_of(SPACES["romm"]))
+        paths = frames_in(green())[:2]
+        by_space = self._pixels(paths, space=ColourSpace.ROMM)
+        by_file = self._pixels(paths, profile=str(profile), intent=Intent.RELATIVE)
+        self.assertLess(np.abs(by_space.astype(int) - by_file).max(), 40)
+        plain = self._pixels(paths)
+        self.assertGreater(np.abs(plain.astype(int) - by_space).mean(), 500)
+
+    def _pixels(self, paths, **output) -> np.ndarray:
+        project, set_id = project_of(paths, Kind.STACK, output=Output(**output))
+        return tifffile.imread(export(engine(), project, set_id, self.folder / "a.tif", Job()).path)
+
+    def test_a_wrong_profile_is_said(self):
+        wrong = self.folder / "no.icc"
+        wrong.write_bytes(b"nothing" * 40)
+        ink = self.folder / "ink.icc"
+        data = bytearray(icc_of(SRGB))
+        data[16:20] = b"CMYK"
+        ink.write_bytes(bytes(data))
+        for path, words in ((wrong, "no ICC profile"), (ink, "CMYK"), (self.folder / "gone.icc", "cannot be read")):
+            project, set_id = project_of(frames_in(green())[:2], Kind.STACK, output=Output(profile=str(path)))
+            with self.subTest(words), self.assertRaisesRegex(BadRequest, words):
+                export(engine(), project, set_id, self.folder / "a.tif", Job())
+
+    def test_an_intent_changes_what_lies_beyond(self):
+        light = np.array([[[1.0, 0.0, 0.0], [0.2, 0.2, 0.2]]], np.float32)
+        found = into_profile(light, icc_of(SRGB), "relative", 16)
+        self.assertEqual(found[0, 0].tolist(), [65535, 0, 0])
+        np.testing.assert_allclose(found[0, 1] / 65535, Encoder(SRGB, 32)(light)[0, 1], atol=2e-3)
+
+    def test_dithering_keeps_what_eight_bits_cannot(self):
+        light = np.full((256, 256, 3), 0.1234, np.float32)
+        exact = 255 * float(Encoder(SRGB, 32)(light)[0, 0, 0])
+        plain, spread = Encoder(SRGB, 8)(light), Encoder(SRGB, 8, dither=True)(light)
+        self.assertGreater(abs(float(plain.mean()) - exact), 0.2)
+        self.assertLess(abs(float(spread.mean()) - exact), 0.02)
+        self.assertLessEqual(int(np.ptp(spread)), 1)
+
+
+class Sizes(unittest.TestCase):
+    def test_a_long_side_a_print_and_a_page(self):
+        for output, wanted in ((Output(long_px=500), 0.5), (Output(print_mm=254.0), 3.0),
+                               (Output(print_mm=254.0, dpi=100.0), 1.0), (Output(format=Format.HTML), 1.0)):
+            project, set_id = project_of(frames_in(green())[:2], Kind.STACK, output=output)
+            self.assertAlmostEqual(output_scale(project, set_id, (1000, 700)), wanted)
+        self.assertAlmostEqual(output_scale(project, set_id, (24_000, 700)), 0.5)
+
+
+class RawLike(Written):
+    def test_a_burst_of_raws_becomes_one_raw(self):
+        y, x = np.mgrid[0:120, 0:180]
+        light = np.stack([0.1 + 0.5 * x / 180, 0.1 + 0.4 * y / 120, 0.25 + 0.1 * np.sin(x / 30)], -1)
+        paths = []
+        for n in range(4):
+            noisy = light + 0.004 * np.random.default_rng(n).standard_normal(light.shape)
+            write_dng(self.folder / f"f{n}.dng", np.clip(noisy, 0, 1).astype(np.float32))
+            paths.append(str(self.folder / f"f{n}.dng"))
+        for depth in (16, 32):
+            project, set_id = project_of(paths, Kind.STACK, combining=Combining(Rule.MEAN),
+                                         output=Output(Format.DNG, depth))
+            out = export(engine(), project, set_id, self.folder / "mean.dng", Job()).path
+            for balance in (None, [2.4, 1.0, 1.3, 1.0]):
+                with self.subTest(depth=depth, balance=balance):
+                    wanted = np.mean([_developed(p, balance) for p in paths], axis=0)[8:-8, 8:-8]
+                    found = _developed(out, balance)[8:-8, 8:-8]
+                    self.assertLess(float(np.median(np.abs(found / wanted - 1))), 0.005)
+                    for c in range(3):
+                        self.assertAlmostEqual(float(np.median(found[..., c] / wanted[..., c])), 1.0, delta=0.01)
+
+    def test_its_tags_are_those_that_are_asked_for(self):
+        project, set_id = project_of(frames_in(green())[:3], Kind.STACK, output=Output(Format.DNG))
+        out = export(engine(), project, set_id, self.folder / "a.dng", Job()).path
+        with tifffile.TiffFile(out) as file:
+            tags = file.pages[0].tags
+            self.assertEqual(tags[262].value, 34892)
+            for code in (254, 50706, 50707, 50708, 50714, 50717, 50721, 50728, 50778, 277, 258):
+                self.assertIn(code, tags)
+            self.assertEqual(tuple(tags[50706].value)[:2], (1, 4))
+        seen = _developed(out, None, rawpy.ColorSpace.sRGB)
+        plate = cv2.imread(frames_in(green())[0])[..., ::-1] / 255.0
+        plain = np.where(plate <= 0.04045, plate / 12.92, ((plate + 0.055) / 1.055) ** 2.4)
+        self.assertLess(float(np.median(np.abs(seen - plain))), 0.01)
+
+
+def _developed(path, balance, space=rawpy.ColorSpace.sRGB) -> np.ndarray:
+    told = {"use_camera_wb": True} if balance is None else {"user_wb": balance}
+    with rawpy.imread(str(path)) as raw:
+        return raw.postprocess(output_color=space, gamma=(1, 1), no_auto_bright=True, output_bps=16,
+                               adjust_maximum_thr=0.0, highlight_mode=rawpy.HighlightMode.Ignore,
+                               **told).astype(float) / 65535
+
+
+class InLayers(Written):
+    def test_an_open_raster_of_a_row_is_its_picture(self):
+        project, set_id = project_of(frames_in(ridge()), output=Output(Format.ORA, 16))
+        out = export(engine(), project, set_id, self.folder / "a.ora", Job()).path
+        with zipfile.ZipFile(out) as file:
+            self.assertEqual(file.namelist()[0], "mimetype")
+            self.assertEqual(file.read("mimetype"), b"image/openraster")
+            stack = ElementTree.fromstring(file.read("stack.xml"))
+            layers = list(stack.iter("layer"))
+            self.assertEqual([x.get("name") for x in layers],
+                             [Path(p).name for p in reversed(frames_in(ridge()))])
+            whole = _png(file.read("mergedimage.png"))
+            seen = np.zeros((*whole.shape[:2], 3))
+            for layer in reversed(layers):
+                part = _png(file.read(layer.get("src"))).astype(float) / 65535
+                seen = seen * (1 - part[..., 3:]) + part[..., :3] * part[..., 3:]
+            self.assertLessEqual(max(_png(file.read("Thumbnails/thumbnail.png")).shape), 256)
+        self.assertEqual((whole.shape[1], whole.shape[0]), (int(stack.get("w")), int(stack.get("h"))))
+        self.assertEqual(whole.dtype, np.uint16)
+        off = np.abs(seen - whole[..., :3] / 65535)[whole[..., 3] > 0]
+        # the layers have hard edges, the whole passes over
+        self.assertLess(float(np.median(off)), 0.01)
+
+    def test_a_pile_lies_over_each_other_as_it_was_made(self):
+        from windfell.recipe.areas import Area, Ellipse
+
+        paths = frames_in(green())[:3]
+        project, set_id = project_of(paths, Kind.STACK)
+        own = project.set(set_id)
+        layer = Layer(Rule.MEAN, (own.frames[2].id,), "third", area=Area((Ellipse((240, 160), 200, 120),)),
+                      over=Over.REPLACE, strength_pct=80.0)
+        project, set_id = project_of(paths, Kind.STACK, output=Output(Format.TIFF, 16, layered=True))
+        own = project.set(set_id)
+        from dataclasses import replace
+
+        layer = replace(layer, frames=(own.frames[2].id,))
+        project = project.with_set(replace(own, combining=Combining(layers=(layer,))))
+        out = export(engine(), project, set_id, self.folder / "a.tif", Job()).path
+        with tifffile.TiffFile(out) as file:
+            whole, below, third = (p.asarray().astype(float) / 65535 for p in file.pages)
+            self.assertEqual(file.pages[2].tags[285].value, "third")
+        self.assertTrue((below[..., 3] == 1).all())
+        self.assertAlmostEqual(float(third[160, 240, 3]), 0.8, delta=0.01)
+        linear = [_linear(v[..., :3]) for v in (whole, below, third)]
+        share = third[..., 3:]
+        self.assertLess(np.abs(linear[1] * (1 - share) + linear[2] * share - linear[0]).max(), 2e-3)
+
+    def test_layers_go_only_where_there_is_room(self):
+        from windfell.cli.main import main
+
+        status = main(["panorama", *frames_in(ridge()), "--layers", "--out", str(self.folder / "a.jpg")])
+        self.assertEqual(status, 2)
+        self.assertEqual(os.listdir(self.folder), [])
+
+
+def _png(data: bytes) -> np.ndarray:
+    found = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
+    return cv2.cvtColor(found, cv2.COLOR_BGRA2RGBA if found.shape[2] == 4 else cv2.COLOR_BGR2RGB)
+
+
+def _linear(v: np.ndarray) -> np.ndarray:
+    return np.where(v <= 0.04045, v / 12.92, ((v + 0.055) / 1.055) ** 2.4)
+
+
+class Page(Written):
+    def sphere(self) -> tuple[Path, np.ndarray]:
+        """A page of a drawn sphere, and the sphere."""
+        y, x = np.mgrid[0:400, 0:800]
+        whole = np.stack([x * 255 / 800, y * 255 / 400, 128 + 80 * np.sin(x * np.pi / 50) * np.cos(y / 20)], -1)
+        whole = np.clip(whole, 0, 255).astype(np.uint8)
+        from dataclasses import replace
+
+        carried = replace(CARRIED, pano=Pano(800, 400, 0, 0))
+        return self.write("a.html", whole, 8, carried, quality=95), whole
+
+    def test_a_page_needs_nothing_else(self):
+        path, _ = self.sphere()
+        text = path.read_text()
+        self.assertNotIn("{{", text)
+        self.assertIn("<title>The tarn</title>", text)
+        self.assertFalse(re.search(r'(?:src|href)\s*=\s*"(?:https?:)?//', text))
+        data = json.loads(re.search(r'id="picture">(.*?)</script>', text, re.S).group(1))
+        self.assertEqual((data["kind"], {t["face"] for t in data["levels"][0]["tiles"]}), ("sphere", set("frblud")))
+
+    def test_faces_of_the_cube_show_what_lies_there(self):
+        _, whole = self.sphere()
+        for face, (x, y) in {"f": (400, 200), "r": (600, 200), "l": (200, 200)}.items():
+            seen = cube_face(whole, Pano(800, 400, 0, 0), face, 256)
+            np.testing.assert_allclose(seen[128, 128].astype(int), whole[y, x].astype(int), atol=6)
+        self.assertIsNone(cube_face(whole[150:250, 300:500], Pano(800, 400, 300, 150), "b", 64))
+        self.assertEqual(set(FACES), set("frblud"))
+
+    @unittest.skipUnless(BROWSER, "no browser is installed here")
+    def test_a_browser_looks_where_it_should(self):
+        path, whole = self.sphere()
+        for yaw, pitch, fov in ((0, 0, 90), (110, 25, 70), (-160, -50, 100)):
+            with self.subTest(yaw=yaw, pitch=pitch):
+                seen = _seen_in_browser(path, f"yaw={yaw}&pitch={pitch}&fov={fov}")
+                wanted = _looked(whole, yaw, pitch, fov, seen.shape)
+                # the words at the foot lie over the picture
+                off = np.abs(seen.astype(int) - wanted)[:-110]
+                self.assertLess(float(off.mean()), 4.0)
+
+    @unittest.skipUnless(BROWSER, "no browser is installed here")
+    def test_a_wide_picture_fills_the_page(self):
+        from dataclasses import replace
+
+        picture = soft(300, 600, 3, 8)
+        path = self.write("b.html", picture, 8, replace(CARRIED, pano=None), quality=95)
+        seen = _seen_in_browser(path, "")
+        h, w = seen.shape[:2]
+        high = w // 2
+        wanted = cv2.resize(picture, (w, high), interpolation=cv2.INTER_LINEAR)
+        middle = seen[(h - high) // 2 : (h - high) // 2 + high]
+        self.assertLess(float(np.abs(middle.astype(int) - wanted)[: high - 40].mean()), 6.0)
+
+
+def _seen_in_browser(page: Path, at: str) -> np.ndarray:
+    with tempfile.TemporaryDirectory() as home:
+        shot = Path(home) / "shot.png"
+        subprocess.run(
+            [BROWSER, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+             "--disable-background-networking", "--disable-component-update", "--disable-sync",
+             f"--user-data-dir={home}/user", "--window-size=800,600", "--hide-scrollbars",
+             "--virtual-time-budget=5000", f"--screenshot={shot}", f"file://{page}#{at}"],
+            check=True, capture_output=True, timeout=120)
+        with Image.open(io.BytesIO(shot.read_bytes())) as image:
+            return np.asarray(image.convert("RGB"))
+
+
+def _looked(whole: np.ndarray, yaw: float, pitch: float, fov: float, shape: tuple) -> np.ndarray:
+    """What a camera in the sphere sees, turned right and up by degrees, its longer side `fov` wide."""
+    h, w = shape[:2]
+    focal = 0.5 * max(w, h) / np.tan(np.radians(fov) / 2)
+    y, x = np.mgrid[0:h, 0:w]
+    u, v = (x + 0.5 - w / 2) / focal, (y + 0.5 - h / 2) / focal
+    cy, sy, cp, sp = (f(np.radians(a)) for a in (yaw, pitch) for f in (np.cos, np.sin))
+    right, down, ahead = (cy, 0, -sy), (sy * sp, cp, cy * sp), (sy * cp, -sp, cy * cp)
+    rays = [u * right[n] + v * down[n] + ahead[n] for n in range(3)]
+    lon, lat = np.arctan2(rays[0], rays[2]), np.arctan2(rays[1], np.hypot(rays[0], rays[2]))
+    big, high = whole.shape[1], whole.shape[0]
+    return cv2.remap(whole, ((lon / np.pi + 1) / 2 * big - 0.5).astype(np.float32),
+                     ((lat / np.pi + 0.5) * high - 0.5).astype(np.float32), cv2.INTER_LINEAR,
+                     borderMode=cv2.BORDER_WRAP)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,94 @@
+"""What is done with whole sets: nested, laid behind each other, made of what comes into a folder."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtWidgets import QFileDialog, QInputDialog
+
+from windfell.engine.composed import composed, placed_by_stars
+from windfell.recipe import edits
+from windfell.recipe.edits import Edit
+from windfell.recipe.model import Frame, FrameSet, new_id
+from windfell.recipe.sources import SetSource
+
+
+class SetDeeds:
+    """Actions that take other sets than the one in hand."""
+
+    def __init__(self, window: Any) -> None:
+        self.window = window
+        self.session = window.session
+
+    def on_nest_set(self) -> None:
+        s = self.session
+        others = [x for x in s.project.sets if x.id != s.set_id]
+        if not others:
+            s.say("There is no other set yet whose picture could be a frame here.", "wrong")
+            return
+        name, chosen = QInputDialog.getItem(
+            self.window, "Use another set as a frame", "The picture of this set becomes a frame:",
+            [x.name for x in others], 0, False,
+        )
+        if chosen:
+            inner = next(x for x in others if x.name == name)
+            frame = Frame(new_id(), SetSource(inner.id))
+            s.try_edit(lambda: edits.add_frames(s.project, s.set_id, [frame]))
+
+    def on_lay_behind(self) -> None:
+        s = self.session
+        others = [x for x in s.project.sets if x.id != s.set_id]
+        if not others:
+            s.say("There is no other set yet that could lie behind this one.", "wrong")
+            return
+        name, chosen = QInputDialog.getItem(
+            self.window, "Lay a set behind", "Seen where this one has its sky:", [x.name for x in others], 0, False)
+        if chosen:
+            self.lay_behind(next(x for x in others if x.name == name).id)
+
+    def lay_behind(self, back_id: str) -> None:
+        """A new set of two: the set in hand in front, the other one in its sky."""
+        s = self.session
+        project, front = s.project, s.frame_set
+        frames = [Frame(new_id(), SetSource(i)) for i in (back_id, front.id)]
+        name = f"{front.name} before {project.set(back_id).name}"
+
+        def done(found: tuple) -> None:
+            own, masks = found
+            s.engine.masks.update(masks)
+            s.edit(edits.add_set(s.project, own))
+            s.select_set(own.id)
+            s.go("combine")
+
+        s.desk.ask("compose", lambda job: composed(s.engine, project, *frames, name, job), done)
+
+    def on_place_by_stars(self) -> None:
+        s = self.session
+        own, project = s.frame_set, s.project
+        if len(own.frames) != 2 or len(own.combining.layers) != 1:
+            s.say("This set is no picture before another; “Lay behind” at Gather makes one.", "wrong")
+            return
+
+        def done(placed: FrameSet) -> None:
+            now = s.project.set(own.id)
+            s.edit(Edit("place what lies behind by its stars", s.project.with_set(
+                replace(now, combining=replace(now.combining, layers=placed.combining.layers)))))
+
+        s.desk.ask("compose", lambda job: placed_by_stars(s.engine, project, own, job), done)
+
+    def on_watch_folder(self) -> None:
+        watch, s = self.window.watch, self.session
+        if watch.on:
+            watch.end()
+            s.say("The folder is watched no longer.", "quiet")
+            return
+        folder = QFileDialog.getExistingDirectory(self.window, "Watch which folder?")
+        if not folder:
+            return
+        recipes = self.window.stations["export"].recipe.recipes.all()
+        none = "No recipe: just propose sets"
+        name, chosen = QInputDialog.getItem(
+            self.window, "Watch a folder", "What comes is made by:", [none, *recipes], 0, False)
+        if chosen:
+            watch.begin(folder, recipes.get(name))
