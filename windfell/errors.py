@@ -43,6 +43,9 @@ class CannotJoin(WindfellError):
 class BadRequest(WindfellError):
     """The request contradicts itself or asks for something that does not exist."""
 
+    def __init__(self, what: object, why: str = "") -> None:
+        super().__init__(f"{what}: {why}" if why else str(what))
+
 
 @contextmanager
 def border(path: object, why: str, kind: type[WindfellError] = FrameUnreadable) -> Iterator[None]:

@@ -59,8 +59,8 @@ def _positive(text: str) -> float:
 def _brackets(text: str) -> str | int:
     if text in ("auto", "off"):
         return text
-    if int(text) < 2:
-        raise ValueError
+    if not text.isdigit() or int(text) < 2:
+        raise argparse.ArgumentTypeError(f"{text} is not auto, off, or a number of frames from 2 up")
     return int(text)
 
 

@@ -10,14 +10,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.frames.by_content import is_bracket
-from windfell.frames.propose import Likeness, brackets_of
+from windfell.frames.propose import Likeness, period_of
 from windfell.frames.shots import Shot, natural
 from windfell.recipe.combining import Combining, Display, Rule
 from windfell.recipe.model import Align, Frame, FrameSet, Kind, Registration, frame_from_path, new_id
 from windfell.recipe.sources import SetSource
 
 MOST_A_POSITION = 15
-WITHIN, ACROSS = 0.7, 0.25
+WITHIN, ACROSS, ACROSS_TOLD = 0.7, 0.25, 0.75
 DARK, BRIGHT = 16, 236
 LOOKS_APART_EV, MUCH_BETTER = 0.5, 0.2
 
@@ -50,9 +50,11 @@ def positions_among(shots: Sequence[Shot], seen: Glances) -> list[list[Shot]]:
     nearly coincide, those of neighbouring positions must not.
     """
     for ordered in _orders(shots):
-        for length in _lengths(ordered):
+        told = _told(ordered, seen)
+        for length in _lengths(len(ordered), told):
             cut = [ordered[k : k + length] for k in range(0, len(ordered), length)]
-            if _stay(cut, seen):
+            # exposures that step alike say more than likeness, which walls and windows feign
+            if _stay(cut, seen, ACROSS_TOLD if length == told else ACROSS):
                 return cut
     return []
 
@@ -66,21 +68,31 @@ def _orders(shots: Sequence[Shot]) -> list[list[Shot]]:
     return [o for n, o in enumerate(found) if o not in found[:n]]
 
 
-def _lengths(shots: Sequence[Shot]) -> list[int]:
+def _told(shots: Sequence[Shot], seen: Glances) -> int:
+    """After how many frames exposures repeat, as the files say them or as bright as frames look; 0 if they do not."""
+    said = [s.exposure_ev for s in shots]
+    levels = [seen.level(s) for s in shots] if None in said else said
+    if np.ptp(levels) < LOOKS_APART_EV:
+        return 0
+    return period_of(levels)
+
+
+def _lengths(count: int, told: int) -> list[int]:
     """How many frames a position may have: first what exposures say, then all that the count can be divided by."""
-    told = brackets_of([list(shots)])
-    fair = [n for n in range(2, min(MOST_A_POSITION, len(shots) // 2) + 1) if len(shots) % n == 0]
-    first = [len(told[0])] if len(told) > 1 else []
+    fair = [n for n in range(2, min(MOST_A_POSITION, count // 2) + 1) if count % n == 0]
+    first = [told] if told else []
     return first + [n for n in sorted(fair, reverse=True) if n not in first]
 
 
-def _stay(cut: list[list[Shot]], seen: Glances) -> bool:
-    """Whether the camera stood within each of these positions, and moved between them."""
+def _stay(cut: list[list[Shot]], seen: Glances, across: float) -> bool:
+    """Whether the camera stood within each of these positions, and moved between them: at most so large a share may
+    look as if it had not.
+    """
     inner = [seen.like.coincide(a, b) for part in cut for a, b in _pairs(part, seen)]
     if np.mean(inner) < WITHIN:
         return False
     between = [seen.like.coincide(_middle(a, seen), _middle(b, seen)) for a, b in itertools.pairwise(cut)]
-    return float(np.mean(between)) <= ACROSS
+    return float(np.mean(between)) <= across
 
 
 def _pairs(part: list[Shot], seen: Glances) -> list[tuple[Shot, Shot]]:

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from windfell.align.series import NotOnto
-from windfell.align.stars import Stars, align_stars, find_stars
+from windfell.align.stars import align_stars, find_stars
 from windfell.combine.sky_of_one import sky_of
 from windfell.engine.core import Engine
 from windfell.engine.greys import CLOSE_SIDE
@@ -54,14 +54,21 @@ def placed_by_stars(engine: Engine, project: Project, own: FrameSet, job: Job) -
     """
     front, back = own.frames
     opened = [engine.opened(project, f, job) for f in (front, back)]
-    stars: list[Stars] = []
-    for o in opened:
-        stars.append(find_stars(o.grey(CLOSE_SIDE, job).astype(np.float32), *o.size))
+    # ground is rough, and full of what looks like stars
+    ground = [None if m is None else 255 - m for m in (_sky_mask(engine, own), None)]
+    stars = [find_stars(o.grey(CLOSE_SIDE, job).astype(np.float32), *o.size, g)
+             for o, g in zip(opened, ground, strict=True)]
     onto = align_stars(stars, 0, job)[1]
     if isinstance(onto, NotOnto):
         raise BadRequest(f"The two pictures do not share enough stars ({onto.reason.rstrip('.')}); place it by hand.")
     layer = moved_onto(own.combining.layers[0], onto.transform, *(o.size for o in opened))
     return replace(own, combining=replace(own.combining, layers=(layer,)))
+
+
+def _sky_mask(engine: Engine, own: FrameSet) -> np.ndarray | None:
+    area = own.combining.layers[0].area
+    names = [p.name for p in area.parts if isinstance(p, Found)] if area is not None else []
+    return engine.masks.get(names[0]) if names else None
 
 
 def moved_onto(layer: Layer, transform: np.ndarray, size: tuple[int, int], own: tuple[int, int]) -> Layer:

@@ -119,7 +119,7 @@ def bracketed_files(engine: Engine, paths: Sequence[str], wanted: str | int, rul
     else:
         if len(shots) % int(wanted) or len(shots) < 2 * int(wanted):
             raise BadRequest(
-                f"{len(shots)} frames cannot be {wanted} at each of several positions; give all of them.")
+                f"{len(shots)} frames cannot be shared out, {wanted} for each of several positions; give all.")
         positions = [shots[k : k + int(wanted)] for k in range(0, len(shots), int(wanted))]
     if not positions:
         return []

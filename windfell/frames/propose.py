@@ -286,7 +286,7 @@ def brackets_of(blocks: list[list[Shot]]) -> list[list[Shot]]:
     if any(e is None for p in patterns for e in p):
         return []
     if len(cut) == 1 and len(blocks) == 1:
-        length = _period(patterns[0])
+        length = period_of(patterns[0])
         if length:
             cut = [blocks[0][k : k + length] for k in range(0, len(blocks[0]), length)]
             patterns = [[s.exposure_ev for s in c] for c in cut]
@@ -298,7 +298,7 @@ def brackets_of(blocks: list[list[Shot]]) -> list[list[Shot]]:
     return cut
 
 
-def _period(pattern: list[float]) -> int:
+def period_of(pattern: list[float]) -> int:
     """The shortest cycle that exposures run through, or 0."""
     for k in range(2, len(pattern) // 2 + 1):
         if len(pattern) % k == 0 and all(abs(pattern[n] - pattern[n % k]) < PATTERN_EV for n in range(len(pattern))):
