@@ -27,6 +27,7 @@ from windfell.recipe.combining import Layer, Over, Rule
 from windfell.recipe.edits import Edit
 from windfell.recipe.giving import with_given
 from windfell.recipe.outline import Edges
+from windfell.recipe.output import Format
 from windfell.recipe.pile import add_layer, lights_over_base, with_region
 
 SETTLE_LIMIT_S = 180.0
@@ -92,9 +93,9 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("--points", action="store_true", help="at align: two frames with their points")
     parser.add_argument("--pulled", action="store_true", help="at shape: the outline pulled, with what it costs")
     parser.add_argument("--shown", choices=("own", "flat-view", "pile", "core", "shelf", "matte", "best", "values",
-                                            "repairs"),
+                                            "repairs", "queue", "inside"),
                         help="a frame's area, the flat view; the pile, the core; the shelf, a matte, the best of a "
-                             "group; a finish with its areas, its repairs")
+                             "group; a finish with its areas, its repairs; the queue; the sets inside one")
     parser.add_argument("--set", help="a set by its name")
     parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
     parser.add_argument("--size", type=_size, default=(1280, 800), metavar="WxH", help="of the window")
@@ -169,6 +170,19 @@ def _show(app: QApplication, window: Window, what: str) -> None:
         area = Area((Stroke(points, 6.0),))
         session.edit(Edit("paint", with_given(session.project, own.id, frame.id, True, area)))
         join.own.paint(True)
+    elif session.station == "gather":
+        lane = next(x for x in window.stations["gather"].page.board.lanes if x.set_id == own.id)
+        lane.fold.click()
+    elif session.station == "export":
+        export = window.stations["export"]
+        export.outputs.tick("Web", True)
+        export.add()
+        session.select_set("demo-tarn-round")
+        session.change("output.format", Format.HTML, True)
+        settle(app, window)
+        export.add()
+        session.undo()
+        session.select_set(own.id)
     elif session.station == "subjects":
         subjects = window.stations["subjects"]
         if what == "shelf":

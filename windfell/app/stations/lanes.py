@@ -13,6 +13,8 @@ from windfell.recipe import edits
 from windfell.recipe.model import FrameSet
 from windfell.recipe.nesting import as_tree
 
+LAID_OUT_MS = 60
+
 
 class Lanes(QScrollArea):
     """All lanes, one below the other."""
@@ -67,6 +69,10 @@ class Lanes(QScrollArea):
         self._rebuild()
         self.mark()
         self.show_pictures()
+        if on:
+            lane = next(x for x in self.lanes if x.set_id == set_id)
+            # what came below it comes into view
+            QTimer.singleShot(LAID_OUT_MS, lane, lambda: self.verticalScrollBar().setValue(lane.y() - 12))
 
     def show_pictures(self) -> None:
         """What is known of what each set will give."""
