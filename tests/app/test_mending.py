@@ -68,6 +68,24 @@ class Mending(Drawing):
         self.assertEqual(self.session.project, before)
         self.settle()
 
+    def test_gaps_are_filled_unless_too_much_would_be_made_up(self):
+        self.mending.most.setValue(1)
+        self.click(self.mending.grow)
+        self.until(lambda: "would be made up" in self.window.status.words.text())
+        self.assertEqual(self.repairs, ())
+        self.mending.most.setValue(60)
+        self.click(self.mending.grow)
+        self.until(lambda: len(self.repairs) == 1)
+        self.assertEqual((self.repairs[0].way, self.repairs[0].most_pct), (Mend.GROW, 60.0))
+        self.settle()
+        self.assertIn("is made up", self.window.status.words.text())
+        self.assertFalse(self.mending.paint.isEnabled())
+        self.click(self.mending.answer)
+        self.assertEqual(self.repairs[0].answer, 1)
+        self.session.undo()
+        self.session.undo()
+        self.assertEqual(self.repairs, ())
+
     def test_a_flat_view_is_written_and_taken_back(self):
         for ruler, value in ((self.join.flat.pitch, -2.0), (self.join.flat.wide, 34.0)):
             ruler._line._move_to(value)

@@ -12,6 +12,7 @@ import numpy as np
 
 from windfell.engine.core import Engine
 from windfell.engine.export import planned_size, sheet_depth
+from windfell.engine.grown import gap_share, left_out
 from windfell.engine.seam_walk import seam_walk
 from windfell.engine.survey import registered_coverage
 from windfell.job import Job
@@ -103,6 +104,11 @@ def _picture_lines(engine: Engine, project: Project, own: FrameSet, full: tuple[
             out.append(Line(Weight.NOTE, f"Clipped: {100 * white:.1f} % burnt out, {100 * black:.1f} % black."))
         else:
             out.append(Line(Weight.GOOD, "Hardly anything is clipped."))
+    stages = engine.stages(project, own.id)
+    much = left_out(stages, job) if own.kind is Kind.PANORAMA else None
+    if much is not None:
+        out.append(Line(Weight.WRONG, f"Growing would make up {100 * much:.0f} % of the picture, more than is "
+                                      "allowed: it is left out."))
     made_up = _made_up(engine, project, own, scale, job)
     if made_up > 0:
         weight = Weight.NOTE if made_up > MADE_UP_SHARE else Weight.GOOD
@@ -118,7 +124,8 @@ def _made_up(engine: Engine, project: Project, own: FrameSet, scale: float, job:
     for repair in own.repairs:
         if repair.on and repair.way in MADE_UP and not repair.area.empty:
             np.maximum(total, stages.finish_share(repair.area, Region(0, 0, width, height), scale, job), out=total)
-    return float(total.mean())
+    grows = own.kind is Kind.PANORAMA and any(r.way is Mend.GROW and r.on for r in own.repairs)
+    return float(total.mean()) + (gap_share(stages, job) if grows and left_out(stages, job) is None else 0.0)
 
 
 def _seam_lines(engine: Engine, project: Project, own: FrameSet, job: Job) -> list[Line]:

@@ -15,6 +15,7 @@ from windfell.areas.spots import Sphere
 from windfell.combine.meeting import edge_share
 from windfell.engine.areas import on_canvas
 from windfell.engine.cache import key_of
+from windfell.engine.grown import grown
 from windfell.engine.picture import Picture
 from windfell.finish.healing import healed
 from windfell.finish.patch_fill import patch_filled
@@ -52,6 +53,8 @@ def repaired(stages: Any, picture: Picture, canvas: Canvas, region: Region, coun
 
 
 def _laid(stages: Any, below: Picture, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture:
+    if repair.way is Mend.GROW:
+        return grown(stages, below, n, repair, canvas, region, below_on, job)
     if repair.way is Mend.PICTURE:
         found = _from_picture(stages, repair, canvas, region, job)
         if found is None:
@@ -101,9 +104,7 @@ def _cloned(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
     flat = _flat_around(rays, canvas)
     if flat is None:
         return None
-    whole = Region(0, 0, flat.width, flat.height)
-    picture = repaired(stages, stages.joined_on(flat, whole, job), flat, whole, n, job)
-    return _read(picture, flat, rays)
+    return _read(below_on(stages, n, flat, job), flat, rays)
 
 
 def _framed(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
@@ -152,10 +153,15 @@ def _textured(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Regio
     return _read(stages.cache.get(key, make), flat, _rays(canvas, region))
 
 
+def below_on(stages: Any, n: int, canvas: Canvas, job: Job) -> Picture:
+    """All of a canvas as it is below repair `n`."""
+    whole = Region(0, 0, canvas.width, canvas.height)
+    return repaired(stages, stages.joined_on(canvas, whole, job), canvas, whole, n, job)
+
+
 def _below(stages: Any, n: int, repair: Repair, flat: Canvas, job: Job) -> tuple[Picture, NDArray[np.bool_]]:
     """What lies below a repair on a flat canvas, and where the repair is."""
-    whole = Region(0, 0, flat.width, flat.height)
-    below = repaired(stages, stages.joined_on(flat, whole, job), flat, whole, n, job)
+    whole, below = Region(0, 0, flat.width, flat.height), below_on(stages, n, flat, job)
     return below, on_canvas(repair.area, stages.area_ground, flat, whole, None) > LEAST
 
 

@@ -14,6 +14,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.finish.seamless import seamless
 from windfell.pixels.pull_push import smoothly_filled
 
 F32 = NDArray[np.float32]
@@ -38,6 +39,28 @@ def patch_filled(light: F32, hole: Bools, barred: Bools | None = None, seed: int
     """
     if not hole.any():
         return light
+    found = _filled(light, hole, barred, seed)
+    return None if found is None else found[0]
+
+
+def patch_taken(light: F32, hole: Bools, seed: int = 0) -> tuple[F32, F32, F32] | None:
+    """As `patch_filled`: (the filled light (h, w, 3), the px (h, w, 2), x and y, that each px of the hole is taken
+    from, what is added to the root of the light there (h, w, 3)); so that it can be done again at another size.
+    """
+    found = _filled(light, hole, None, seed)
+    if found is None:
+        return None
+    out, field = found
+    y, x = np.mgrid[0 : hole.shape[0], 0 : hole.shape[1]].astype(np.float32)
+    own = np.ascontiguousarray(np.dstack([x, y, np.zeros_like(x)]))
+    taken = field.voted(own, own, hole, alone=True)[..., :2]
+    root = np.maximum(seamless(np.sqrt(np.maximum(out, 0)), hole, taken), 0)
+    at = taken.astype(np.intp)
+    added = np.where(hole[..., None], root - root[at[..., 1], at[..., 0]], 0)
+    return np.square(root), taken, added.astype(np.float32)
+
+
+def _filled(light: F32, hole: Bools, barred: Bools | None, seed: int) -> tuple[F32, _Field] | None:
     root = np.sqrt(np.maximum(light, 0))
     barred = hole if barred is None else hole | barred
     levels = [(root, hole, barred)]
@@ -67,7 +90,7 @@ def patch_filled(light: F32, hole: Bools, barred: Bools | None = None, seed: int
             field.judge(picture)
     out = light.copy()
     out[hole] = np.square(np.maximum(field.met(picture, root, hole)[hole], 0))
-    return out
+    return out, field
 
 
 def _thickness(hole: Bools) -> float:

@@ -13,20 +13,22 @@ from windfell.recipe.model import Kind, Project
 from windfell.recipe.repairs import Mend, Repair
 
 FROM_ELSEWHERE = (Mend.CLONE, Mend.HEAL)
-WORDS = {Mend.FILL: "fill", Mend.TEXTURE: "texture", Mend.FRAME: "another frame"}
+MADE_UP = (Mend.TEXTURE, Mend.GROW)
+WORDS = {Mend.FILL: "fill", Mend.TEXTURE: "texture", Mend.FRAME: "another frame",
+         Mend.GROW: "gaps filled"}
 
 
 def repair_name(repair: Repair, kind: Kind = Kind.PANORAMA) -> str:
     """What a repair is, in words."""
     if repair.way is Mend.PICTURE:
         return f"flat view {PurePath(repair.path).name}"
-    drawn = f"{len(repair.area.parts)} drawn"
+    drawn = "within the outline" if repair.way is Mend.GROW else f"{len(repair.area.parts)} drawn"
     if repair.way in FROM_ELSEWHERE and repair.source and repair.to:
         if kind is Kind.STACK:
             far = math.hypot(repair.source[0] - repair.to[0], repair.source[1] - repair.to[1])
             return f"{repair.way} from {far:.0f} px away; {drawn}"
         return f"{repair.way} from {_apart(repair.source, repair.to):.1f}° away; {drawn}"
-    answer = f", answer {repair.answer + 1}" if repair.way is Mend.TEXTURE and repair.answer else ""
+    answer = f", answer {repair.answer + 1}" if repair.way in MADE_UP and repair.answer else ""
     return f"{WORDS.get(repair.way, repair.way)}{answer}; {drawn}"
 
 

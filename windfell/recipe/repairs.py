@@ -11,7 +11,8 @@ from windfell.recipe.limits import Unknown, number
 
 class Mend(StrEnum):
     """Where a repair's pixels come from: the picture elsewhere, as it is or with the light of here; its surroundings,
-    smoothly or with their texture; another frame alone; or a picture file.
+    smoothly or with their texture; another frame alone; or a picture file. `grow` fills what no frame covers with
+    texture, within the picture's own outline.
     """
 
     CLONE = "clone"
@@ -20,6 +21,7 @@ class Mend(StrEnum):
     TEXTURE = "texture"
     FRAME = "frame"
     PICTURE = "picture"
+    GROW = "grow"
 
 
 @dataclass(frozen=True)
@@ -27,6 +29,7 @@ class Repair:
     """A clone shows at `to` what the picture shows at `source` (points of the ground); a heal brings it to the light
     around. Of textures `answer` is one of several. A picture is a flat view that looks to `yaw_deg`, `pitch_deg` of
     the level world, `hfov_deg` wide; without parts in its area all of it is laid. `frame`: the id of one to show.
+    `most_pct`: more of the picture than that is not made up by a `grow`, which is left out then.
     """
 
     way: Mend
@@ -41,4 +44,5 @@ class Repair:
     on: bool = True
     frame: str | None = None
     answer: int = number(0, 0, 99)
+    most_pct: float = number(25.0, 0.0, 100.0, "%")
     unknown: Unknown = ()

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
+    QSpinBox,
     QVBoxLayout,
     QWidget,
 )
@@ -26,10 +27,11 @@ from windfell.app.stations.station import Station
 from windfell.app.widgets.ruler import Ruler
 from windfell.engine.area_pictures import ground_at
 from windfell.engine.flat_view import flat_set, taken_back, write_flat_view
+from windfell.engine.grown import gap_share
 from windfell.job import Job
 from windfell.recipe import mending
 from windfell.recipe.areas import Area, Point
-from windfell.recipe.model import Project
+from windfell.recipe.model import Kind, Project
 from windfell.recipe.repairs import Mend, Repair
 
 LIST_WIDE = 320
@@ -85,6 +87,10 @@ class Mending(QWidget):
         self.heal, self.clone = QPushButton("Heal…"), QPushButton("Clone…")
         self.texture, self.fill = QPushButton("Texture…"), QPushButton("Fill…")
         self.other = QPushButton("Other frame…")
+        self.grow = QPushButton("Grow")
+        self.most = QSpinBox(minimum=1, maximum=100, value=25, suffix=" % at most")
+        self.most.setAccessibleName("The most of the picture that Grow may make up")
+        self.most.setToolTip("More of the picture than that is not made up")
         self.paint, self.answer, self.remove = (QPushButton(w) for w in ("Paint more…", "Another answer", "Remove"))
         self._way = Mend.CLONE
         self.words = Station.quiet("Repairs stay on their place when the view turns." + (
@@ -101,6 +107,8 @@ class Mending(QWidget):
                  lambda: self.take_area(None, Mend.FILL)),
                 (self.other, "Paint where the frame chosen at the left is seen alone: it may show what is behind",
                  lambda: self.take_area(None, Mend.FRAME)),
+                (self.grow, "Fill what no frame covers, within the outline, with texture from beside it",
+                 self.begin_grow),
                 (self.paint, "Draw on the area of the repair in hand", self._paint_chosen),
                 (self.answer, "Another texture for the repair in hand", self._other_answer),
                 (self.remove, "Without the repair in hand", self._remove)):
@@ -118,6 +126,11 @@ class Mending(QWidget):
             grid.addWidget(button, n // 4, n % 4)
         right = QVBoxLayout()
         right.addLayout(grid)
+        gaps = QHBoxLayout()
+        gaps.addWidget(self.grow)
+        gaps.addWidget(self.most)
+        gaps.addStretch(1)
+        right.addLayout(gaps)
         right.addWidget(self.words)
         right.addStretch(1)
         layout = QHBoxLayout(self)
@@ -155,7 +168,12 @@ class Mending(QWidget):
         there = 0 <= self.list.currentRow() < len(self.repairs)
         self.paint.setEnabled(there)
         self.remove.setEnabled(there)
-        self.answer.setEnabled(there and self.repairs[self.list.currentRow()].way is Mend.TEXTURE)
+        self.answer.setEnabled(there and self.repairs[self.list.currentRow()].way in mending.MADE_UP)
+        if there and self.repairs[self.list.currentRow()].way is Mend.GROW:
+            self.paint.setEnabled(False)
+        own = self.session.frame_set
+        for part in (self.grow, self.most):
+            part.setVisible(own is not None and own.kind is Kind.PANORAMA)
         self.other.setEnabled(self.session.frame_id is not None)
 
     def _other_answer(self) -> None:
@@ -191,6 +209,26 @@ class Mending(QWidget):
         self._view.take_tool(None)
         s.desk.ask("clone source", lambda job: ground_at(engine.stages(project, set_id), [(at.x(), at.y())], job)[0],
                    lambda point: self.take_area(None, self._way, point))
+
+    def begin_grow(self) -> None:
+        """Fill the gaps, if that makes up no more than is allowed."""
+        s, most = self.session, float(self.most.value())
+        engine, project, set_id = s.engine, s.project, s.set_id
+        self.hand.put_away()
+
+        def done(share: float) -> None:
+            if s.project is not project:
+                return
+            if share <= 0:
+                s.say("There are no gaps: every px of the picture is covered.", "quiet")
+            elif 100 * share > most:
+                s.say(f"{100 * share:.0f} % of the picture would be made up, more than the {most:.0f} % that are"
+                      " allowed; trim or pull the outline at Shape, or raise the limit.", "wrong")
+            else:
+                s.edit(mending.add_repair(project, set_id, Repair(Mend.GROW, most_pct=most)), True)
+                s.say(f"{100 * share:.1f} % of the picture is made up.", "good")
+
+        s.desk.ask("gaps", lambda job: gap_share(engine.stages(project, set_id), job), done)
 
     def _paint_chosen(self) -> None:
         n = self.list.currentRow()
