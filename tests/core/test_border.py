@@ -19,7 +19,8 @@ from windfell.job import Cancelled
 from windfell.recipe.developments import read_development
 from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 from windfell.recipe.points_file import read_points
-from windfell.recipe.project_file import load_project, save_project, without_leftovers, written_whole
+from windfell.recipe.project_file import load_project, save_project
+from windfell.recipe.written import without_leftovers, written_whole
 
 DEEP = "[" * 100_000
 

@@ -22,15 +22,19 @@ from windfell.cli.main import main
 from windfell.engine.applying import free_place, made_card
 from windfell.engine.proposals import propose
 from windfell.engine.watching import Watched
-from windfell.errors import BadRequest
+from windfell.errors import BadRequest, FrameUnreadable
 from windfell.job import Job
 from windfell.recipe.areas import Area, Ellipse
+from windfell.recipe.collecting import collected
 from windfell.recipe.combining import Combining, Display, Layer, Rule
 from windfell.recipe.finishing import Adjustment, Finish, Light
 from windfell.recipe.manners import Manner, Recipe, applied, manner_of, read_recipe, recipe_of, write_recipe
 from windfell.recipe.model import Development, Joining, Kind, Project, View
 from windfell.recipe.outline import Crop, Edges, Outline
 from windfell.recipe.output import Format, Output, Words
+from windfell.recipe.project_file import load_project, missing_files
+from windfell.recipe.sources import FileSource
+from windfell.recipe.written import folder_beside, without_leftovers
 
 SMALL = Manner(output=Output(Format.JPEG, 8, long_px=300))
 
@@ -175,6 +179,49 @@ class Cards(unittest.TestCase):
         filler.join()
         self.assertEqual(status, 0)
         self.assertEqual(sorted(p.suffix for p in out.iterdir()), [".html", ".jpg"])
+
+
+class Collecting(unittest.TestCase):
+    def test_a_project_and_its_frames_are_moved_together(self):
+        with tempfile.TemporaryDirectory() as home, tempfile.TemporaryDirectory() as away:
+            card = Path(home) / "a"
+            other = Path(home) / "b"
+            for folder, paths in ((card, frames_in(ridge())), (other, frames_in(green())[:2])):
+                folder.mkdir()
+                for n, path in enumerate(paths):
+                    shutil.copy(path, folder / f"f{n}.jpg")
+            row, _ = project_of(frames_in(card))
+            pair, _ = project_of(frames_in(other), Kind.STACK, combining=Combining(
+                darks=(FileSource(str(other / "f1.jpg")),)))
+            project = Project((row.sets[0], replace(pair.sets[0], id="pair")))
+            place = Path(home) / "whole" / "tarn.windfell"
+            place.parent.mkdir()
+            written = collected(project, place, {}, Job())
+            names = sorted(p.name for p in (place.parent / "tarn frames").iterdir())
+            self.assertEqual(names, ["f0-2.jpg", "f0.jpg", "f1-2.jpg", "f1.jpg", "f2.jpg", "f3.jpg"])
+            before = {p: p.stat().st_mtime_ns for p in (place.parent / "tarn frames").iterdir()}
+            collected(written, place, {}, Job())
+            self.assertEqual({p: p.stat().st_mtime_ns for p in (place.parent / "tarn frames").iterdir()}, before)
+            shutil.move(str(place.parent), away)
+            shutil.rmtree(card)
+            found, _ = load_project(Path(away) / "whole" / "tarn.windfell")
+            self.assertEqual(missing_files(found), [])
+            self.assertEqual([[f.id for f in s.frames] for s in found.sets], [[f.id for f in s.frames]
+                                                                              for s in project.sets])
+            self.assertTrue(found.sets[1].combining.darks[0].path.startswith(away))
+            with self.assertRaisesRegex(FrameUnreadable, "gone"):
+                collected(project, Path(away) / "x.windfell", {}, Job())
+
+    def test_folders_of_killed_processes_go(self):
+        with tempfile.TemporaryDirectory() as home:
+            with folder_beside(Path(home) / "x.ora") as inner:
+                name = inner.name
+                self.assertTrue(inner.is_dir())
+            gone = Path(home) / name.replace(f"-{os.getpid()}-", "-999999999-")
+            gone.mkdir()
+            (gone / "whole.png").write_bytes(b"half")
+            without_leftovers(Path(home))
+            self.assertEqual(list(Path(home).iterdir()), [])
 
 
 class Watching(unittest.TestCase):

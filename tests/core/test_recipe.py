@@ -16,16 +16,10 @@ from windfell.recipe import edits
 from windfell.recipe.autosave import Autosave, abandoned
 from windfell.recipe.history import History
 from windfell.recipe.model import Frame, FrameSet, Kind, Mask, Project, nested_in, picture_parts
-from windfell.recipe.project_file import (
-    found_in,
-    load_project,
-    mask_name,
-    missing_files,
-    save_project,
-    written_whole,
-)
+from windfell.recipe.project_file import found_in, load_project, mask_name, missing_files, save_project
 from windfell.recipe.sources import FileSource, SetSource, VideoInstant
 from windfell.recipe.words import WrongWord, from_words, to_words
+from windfell.recipe.written import written_whole
 
 
 def sample() -> Project:

@@ -25,6 +25,7 @@ ACTIONS = (
     ActionSpec("open_project", "Open project…", "Project", ("Ctrl+O",)),
     ActionSpec("save", "Save project", "Project", ("Ctrl+S",)),
     ActionSpec("save_as", "Save project as…", "Project", ("Ctrl+Shift+S",)),
+    ActionSpec("collect", "Collect the project for moving…", "Project"),
     ActionSpec("point_to_missing", "Point to missing frames…", "Project"),
     ActionSpec("open_demo", "Open the demo", "Project"),
     ActionSpec("add_frames", "Add frames…", "Project", ("Ctrl+I",)),

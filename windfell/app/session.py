@@ -18,14 +18,8 @@ from windfell.recipe.autosave import Autosave, abandoned, forget
 from windfell.recipe.edits import Edit
 from windfell.recipe.history import History
 from windfell.recipe.model import FrameSet, Kind, Project
-from windfell.recipe.project_file import (
-    SUFFIX,
-    found_in,
-    load_project,
-    missing_files,
-    save_project,
-    written_whole,
-)
+from windfell.recipe.project_file import SUFFIX, found_in, load_project, missing_files, save_project
+from windfell.recipe.written import written_whole
 
 AUTOSAVE_MS = 4000
 REST_MS = 120

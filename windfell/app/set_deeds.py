@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
 from windfell.engine.composed import composed, placed_by_stars
 from windfell.recipe import edits
+from windfell.recipe.collecting import collected
 from windfell.recipe.edits import Edit
-from windfell.recipe.model import Frame, FrameSet, new_id
+from windfell.recipe.model import Frame, FrameSet, Project, new_id
+from windfell.recipe.project_file import SUFFIX
 from windfell.recipe.sources import SetSource
 
 
@@ -76,6 +79,25 @@ class SetDeeds:
                 replace(now, combining=replace(now.combining, layers=placed.combining.layers)))))
 
         s.desk.ask("compose", lambda job: placed_by_stars(s.engine, project, own, job), done)
+
+    def on_collect(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(
+            self.window, "Collect the project and copies of its frames", "", f"Windfell projects (*{SUFFIX})")
+        if path:
+            self.collect(path)
+
+    def collect(self, path: str) -> None:
+        """Write the project anew, with copies of its frames in a folder beside it, and go on with that one."""
+        s = self.session
+        place = Path(path if path.endswith(SUFFIX) else path + SUFFIX)
+        project, masks = s.project, dict(s.engine.masks)
+
+        def done(moved: Project) -> None:
+            if s.project is project and s.open_project(str(place)):
+                files = {f.source for x in moved.sets for f in x.frames if not isinstance(f.source, SetSource)}
+                s.say(f"Collected: {place} and {len(files)} frames beside it.", "good")
+
+        s.desk.ask("collect", lambda job: collected(project, place, masks, job), done)
 
     def on_watch_folder(self) -> None:
         watch, s = self.window.watch, self.session

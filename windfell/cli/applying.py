@@ -19,7 +19,7 @@ from windfell.frames.listing import pictures_in
 from windfell.job import Job
 from windfell.output.card_page import card_page
 from windfell.recipe.manners import read_recipe
-from windfell.recipe.project_file import written_whole
+from windfell.recipe.written import written_whole
 
 PAGE = "report.html"
 

@@ -49,9 +49,10 @@ from windfell.recipe.model import (
 from windfell.recipe.outline import Outline
 from windfell.recipe.output import Output, Words
 from windfell.recipe.points_file import points_words, read_points
-from windfell.recipe.project_file import Masks, load_project, mask_name, written_whole
+from windfell.recipe.project_file import Masks, load_project, mask_name
 from windfell.recipe.sources import FileSource
 from windfell.recipe.weights_file import read_weights
+from windfell.recipe.written import written_whole
 
 
 def run_panorama(options: Namespace, job: Job) -> None:

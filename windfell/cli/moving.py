@@ -37,8 +37,8 @@ from windfell.recipe.combining import Combining, Rule
 from windfell.recipe.finishes import read_finish
 from windfell.recipe.finishing import Finish
 from windfell.recipe.model import Align, Frame, FrameSet, Kind, Project, Registration, frame_from_path, new_id
-from windfell.recipe.project_file import written_whole
 from windfell.recipe.sources import VideoInstant
+from windfell.recipe.written import written_whole
 
 INSTANTS, MOST_INSTANTS = 24, 120
 STILL_PX = 0.35

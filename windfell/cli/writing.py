@@ -13,7 +13,7 @@ from windfell.engine.output_pixels import chosen_profile
 from windfell.errors import BadRequest
 from windfell.output.writers import LAYERED, WRITERS, writer_for
 from windfell.recipe.output import ColourSpace, Compression, Format, Intent, Output, Words
-from windfell.recipe.project_file import written_whole
+from windfell.recipe.written import written_whole
 
 
 def new_output(options: Namespace) -> Output:

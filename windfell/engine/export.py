@@ -22,7 +22,7 @@ from windfell.pixels.tiles import scaled_size
 from windfell.recipe.finishing import Adjustment, Detail
 from windfell.recipe.model import Kind, Project
 from windfell.recipe.output import Format, Output
-from windfell.recipe.project_file import written_whole
+from windfell.recipe.written import written_whole
 
 SHARPEN_PX = 0.8
 

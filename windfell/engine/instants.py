@@ -17,7 +17,7 @@ from windfell.output.sheet import ROWS_PER_STRIP, Sheet
 from windfell.output.writers import WRITERS
 from windfell.pixels.colour import SRGB
 from windfell.pixels.profiles import icc_of
-from windfell.recipe.project_file import written_whole
+from windfell.recipe.written import written_whole
 
 DIFFERENCE = 0.06
 

@@ -26,7 +26,7 @@ from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.combining import Layer, Over
 from windfell.recipe.model import Frame, FrameSet, Project
 from windfell.recipe.output import Compression, Format, Output
-from windfell.recipe.project_file import written_whole
+from windfell.recipe.written import written_whole
 
 ROWS = 256
 Encode = Callable[[NDArray], NDArray]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 import zipfile
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 
 from windfell.output.png import PngWriter
 from windfell.output.sheet import Sheet
+from windfell.recipe.written import folder_beside
 
 THUMBNAIL = 256
 
@@ -27,8 +27,7 @@ class OraWriter:
     def write(self, path: Path, sheet: Sheet, strips: Iterator[NDArray],
               layers: Sequence[tuple[str, Iterator[NDArray]]] = ()) -> None:
         """`layers`: (name, strips with alpha), the lowest first; without any the picture is the only one."""
-        with tempfile.TemporaryDirectory(prefix=f".{path.name}", dir=path.parent) as place:
-            folder = Path(place)
+        with folder_beside(path) as folder:
             small: list[NDArray] = []
             PngWriter().write(folder / "whole.png", sheet, _watched(strips, sheet, small))
             self._zipped(path, sheet, folder, layers, small)

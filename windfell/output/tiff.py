@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import struct
-import tempfile
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -23,6 +22,7 @@ from windfell.output.metadata import SOFTWARE, Carried, exif_entries, stamp
 from windfell.output.sheet import DTYPES, LINEAR, ROWS_PER_STRIP, Sheet, rows
 from windfell.output.xmp import xmp_of
 from windfell.recipe.output import Compression
+from windfell.recipe.written import folder_beside
 
 tifffile = Later("tifffile")
 
@@ -98,8 +98,8 @@ def _write_tiled(file: Any, path: Path, sheet: Sheet, strips: Iterator[NDArray])
         size = (size[0] + 1) // 2, (size[1] + 1) // 2
         sizes.append(size)
     form = {**_form(sheet, sheet.channels), "tile": (TILE, TILE)}
-    with tempfile.TemporaryDirectory(prefix=path.name, dir=path.parent) as folder:
-        copies = [np.memmap(Path(folder) / f"{n}", DTYPES[sheet.depth], "w+", shape=(h, w, sheet.channels))
+    with folder_beside(path) as folder:
+        copies = [np.memmap(folder / f"{n}", DTYPES[sheet.depth], "w+", shape=(h, w, sheet.channels))
                   for n, (w, h) in enumerate(sizes)]
         file.write(_packed(_tiles(_halved_into(strips, copies), sheet.width), sheet), subifds=len(sizes),
                    shape=(sheet.height, sheet.width, sheet.channels), **form, **_about(sheet), **_resolution(sheet))

@@ -10,7 +10,8 @@ from threading import Lock
 
 from windfell.errors import WindfellError
 from windfell.recipe.model import Project
-from windfell.recipe.project_file import Masks, load_project, running, save_project, written_whole
+from windfell.recipe.project_file import Masks, load_project, save_project
+from windfell.recipe.written import running, written_whole
 
 
 @dataclass(frozen=True)

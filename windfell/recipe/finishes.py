@@ -8,8 +8,8 @@ from pathlib import Path
 
 from windfell.errors import BadRequest, border
 from windfell.recipe.finishing import Finish
-from windfell.recipe.project_file import written_whole
 from windfell.recipe.words import WrongWord, from_words, to_words
+from windfell.recipe.written import written_whole
 
 
 def read_finish(path: Path) -> Finish:

@@ -7,8 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Generic, TypeVar
 
-from windfell.recipe.project_file import written_whole
 from windfell.recipe.words import WrongWord, from_words, to_words
+from windfell.recipe.written import written_whole
 
 T = TypeVar("T")
 

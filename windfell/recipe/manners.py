@@ -24,8 +24,8 @@ from windfell.recipe.model import (
 )
 from windfell.recipe.outline import Outline
 from windfell.recipe.output import Output
-from windfell.recipe.project_file import written_whole
 from windfell.recipe.words import from_words, to_words
+from windfell.recipe.written import written_whole
 
 
 @dataclass(frozen=True)

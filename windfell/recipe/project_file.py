@@ -6,12 +6,7 @@ import hashlib
 import io
 import json
 import os
-import platform
-import re
-import tempfile
 import zipfile
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,11 +14,13 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.errors import OutputFailed, ProjectUnreadable, border
+from windfell.errors import ProjectUnreadable, border
+from windfell.recipe.combining import Combining
 from windfell.recipe.model import Frame, FrameSet, Project, areas_of, nested_in
 from windfell.recipe.repairs import Repair
 from windfell.recipe.sources import FileSource, SetSource, VideoInstant
 from windfell.recipe.words import WrongWord, from_words, to_words
+from windfell.recipe.written import without_leftovers, written_whole
 
 SCHEMA = 1
 SUFFIX = ".windfell"
@@ -37,67 +34,6 @@ def mask_name(mask: NDArray[np.uint8]) -> str:
     """The lasting name of a mask (h, w): the hash of its size and content."""
     digest = hashlib.sha256(f"{mask.shape}".encode() + np.ascontiguousarray(mask).tobytes())
     return digest.hexdigest()[:24]
-
-
-@contextmanager
-def written_whole(path: Path, flush: bool = True) -> Iterator[Path]:
-    """A temporary file beside `path` that takes its place when the block ends well.
-
-    `flush` waits until the disk has it all, so that even a power cut leaves the old file
-    or the new one; pictures, which can be made again, go without.
-    Whatever goes wrong, `path` is as before and the temporary file is gone. Raises
-    OutputFailed for what the file system refuses.
-    """
-    path = Path(path)
-    temporary: Path | None = None
-    try:
-        without_leftovers(path.parent)
-        mine = f".{path.name}.{platform.node()}-{os.getpid()}-"
-        handle, name = tempfile.mkstemp(prefix=mine, suffix=".part", dir=path.parent)
-        os.close(handle)
-        temporary = Path(name)
-        os.chmod(temporary, 0o666 & ~_umask())
-        yield temporary
-        if flush:
-            with open(temporary, "rb") as done:
-                os.fsync(done.fileno())
-        os.replace(temporary, path)
-    except OSError as error:
-        why = error.strerror or str(error)
-        raise OutputFailed(path, f"it could not be written ({why}); choose another place.") from error
-    finally:
-        if temporary is not None:
-            temporary.unlink(missing_ok=True)
-
-
-def without_leftovers(folder: Path) -> None:
-    """Remove temporary files in a folder that processes of this machine left behind when they were killed."""
-    try:
-        found = [p for p in folder.iterdir() if p.name.startswith(".") and p.name.endswith(".part")]
-    except OSError:
-        return
-    for path in found:
-        whose = re.search(re.escape(f".{platform.node()}-") + r"(\d{1,9})-[^-]*\.part$", path.name)
-        if whose and not running(int(whose[1])):
-            with suppress(OSError):
-                path.unlink()
-
-
-def running(pid: int) -> bool:
-    """Whether a process of this machine is there."""
-    try:
-        os.kill(pid, 0)
-    except ProcessLookupError:
-        return False
-    except OSError:
-        return True
-    return True
-
-
-def _umask() -> int:
-    mask = os.umask(0)
-    os.umask(mask)
-    return mask
 
 
 def save_project(path: Path, project: Project, masks: Masks) -> None:
@@ -184,7 +120,8 @@ def _png_pixels(data: bytes) -> int:
     return int.from_bytes(data[16:20], "big") * int.from_bytes(data[20:24], "big")
 
 
-def _with_paths(project: Project, change) -> Project:
+def with_paths(project: Project, change) -> Project:
+    """The project whose files, of frames, fields and pieces, lie where `change` says of each path."""
     def moved(frame: Frame) -> Frame:
         if isinstance(frame.source, FileSource | VideoInstant):
             source = replace(frame.source, path=change(frame.source.path))
@@ -194,7 +131,13 @@ def _with_paths(project: Project, change) -> Project:
     def pieces(s: FrameSet) -> tuple[Repair, ...]:
         return tuple(replace(r, path=change(r.path)) if r.path else r for r in s.repairs)
 
-    sets = tuple(replace(s, frames=tuple(moved(f) for f in s.frames), repairs=pieces(s)) for s in project.sets)
+    def fields(s: FrameSet) -> Combining:
+        darks, flats = (tuple(replace(x, path=change(x.path)) for x in some)
+                        for some in (s.combining.darks, s.combining.flats))
+        return replace(s.combining, darks=darks, flats=flats)
+
+    sets = tuple(replace(s, frames=tuple(moved(f) for f in s.frames), repairs=pieces(s), combining=fields(s))
+                 for s in project.sets)
     return replace(project, sets=sets)
 
 
@@ -203,11 +146,11 @@ def _relative(project: Project, folder: Path) -> Project:
         relative = os.path.relpath(path, folder)
         return path if relative.count("..") > 3 else Path(relative).as_posix()
 
-    return _with_paths(project, near)
+    return with_paths(project, near)
 
 
 def _absolute(project: Project, folder: Path) -> Project:
-    return _with_paths(project, lambda p: os.path.normpath(folder / p))
+    return with_paths(project, lambda p: os.path.normpath(folder / p))
 
 
 def missing_files(project: Project) -> list[str]:
@@ -215,7 +158,8 @@ def missing_files(project: Project) -> list[str]:
     paths = [
         f.source.path for s in project.sets for f in s.frames
         if isinstance(f.source, FileSource | VideoInstant)
-    ] + [r.path for s in project.sets for r in s.repairs if r.path]
+    ] + [r.path for s in project.sets for r in s.repairs if r.path] + [
+        x.path for s in project.sets for x in (*s.combining.darks, *s.combining.flats)]
     return [p for p in dict.fromkeys(paths) if not os.path.isfile(p)]
 
 
@@ -225,7 +169,7 @@ def found_in(project: Project, folder: Path) -> Project:
     for root, _, names in os.walk(folder):
         for name in names:
             by_name.setdefault(name, os.path.join(root, name))
-    return _with_paths(
+    return with_paths(
         project, lambda p: p if os.path.isfile(p) else by_name.get(os.path.basename(p), p)
     )
 

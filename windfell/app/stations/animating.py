@@ -21,7 +21,7 @@ from windfell.output.animations import foretold_bytes, write_animation
 from windfell.recipe import pieces
 from windfell.recipe.animation import SUFFIXES, Plan, Way, in_order
 from windfell.recipe.model import Project, picture_parts
-from windfell.recipe.project_file import written_whole
+from windfell.recipe.written import written_whole
 
 PLAYED_WIDE = 960
 WORDS = {Way.SERIES: "Series", Way.SUBJECTS: "Subjects", Way.TRAILS: "Trails", Way.LIGHTS: "Lights"}

@@ -30,7 +30,7 @@ from windfell.errors import WindfellError
 from windfell.job import Job
 from windfell.recipe import developing
 from windfell.recipe.model import Frame, LensCorrection
-from windfell.recipe.project_file import written_whole
+from windfell.recipe.written import written_whole
 
 PARTS = (("distortion", "Distortion"), ("vignetting", "Edge darkening"), ("fringing", "Fringing"))
 NUMBERS = {
