@@ -186,6 +186,23 @@ class Finishing(Drawing):
         self.session.go("join")
         self.assertFalse(page.drag.isChecked())
 
+    def test_one_adjustment_is_copied_to_other_sets(self):
+        self.station.add_kind(f.Light)
+        self.station.add_kind(f.Vignette)
+        self.station.list.setCurrentRow(0)
+        look = self.station.look
+        look.fill()
+        look.copy()
+        look.take_one(["still"])
+        own = self.session.frame_set.finish.adjustments[0]
+        self.assertEqual(self.session.project.set("still").finish.adjustments, (own,))
+        look.paste()
+        self.assertEqual([type(a.values) for a in self.session.frame_set.finish.adjustments],
+                         [f.Light, f.Vignette, f.Light])
+        self.session.undo()
+        self.session.undo()
+        self.assertEqual(self.session.project.set("still").finish.adjustments, ())
+
     def test_a_look_has_a_name(self):
         self.station.add_kind(f.Mono)
         self.station.look.keep_look("Grey day")

@@ -27,6 +27,20 @@ def add(project: Project, set_id: str, values: Values, name: str) -> Edit:
         values, name)))
 
 
+def add_copies(project: Project, set_ids: Collection[str], adjustment: Adjustment) -> Edit:
+    """A copy of an adjustment after all others of each of these sets; without an area whose masks belong to its own
+    picture.
+    """
+    area = adjustment.area
+    copy = replace(adjustment, area=None if area is not None and area.masks else area)
+    for one in set_ids:
+        own = project.set(one)
+        finish = replace(own.finish, adjustments=(*own.finish.adjustments, copy))
+        project = project.with_set(replace(own, finish=finish))
+    many = f" to {len(set_ids)} sets" if len(set_ids) > 1 else ""
+    return Edit(f"copy {(adjustment.name or 'adjustment').lower()}{many}", project)
+
+
 def change(project: Project, set_id: str, n: int, field: str, value: Any) -> Edit:
     """A value of an adjustment's kind; numbers are held within their limits."""
     found = project.set(set_id).finish.adjustments[n]

@@ -91,7 +91,8 @@ class Finish(Station):
         self.column.addWidget(self.list, 1)
         self.add, self.remove = QPushButton("Add"), QPushButton("Remove")
         self.double, self.area = QPushButton("Duplicate"), QPushButton("Area…", checkable=True)
-        self.everywhere, self.look = QPushButton("Everywhere"), LookButton(self.session)
+        self.everywhere, self.look = QPushButton("Everywhere"), LookButton(
+            self.session, self._in_hand)
         menu = QMenu(self.add)
         for kind, known in KINDS.items():
             menu.addAction(known.title, lambda k=kind: self.add_kind(k))
@@ -292,6 +293,10 @@ class Finish(Station):
         return project.with_set(plain), ("without the finish", "with it")
 
     # -- edits
+
+    def _in_hand(self) -> f.Adjustment | None:
+        n = self.chosen
+        return None if n is None else self.session.frame_set.finish.adjustments[n]
 
     def add_kind(self, kind: type) -> None:
         s = self.session

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QPushButton
@@ -11,16 +12,18 @@ from windfell.engine.folders import state_folder
 from windfell.errors import WindfellError
 from windfell.recipe import adjusting
 from windfell.recipe.finishes import read_finish, without_masks, write_finish
-from windfell.recipe.finishing import Finish
+from windfell.recipe.finishing import Adjustment, Finish
 from windfell.recipe.kept import Kept
 
 
 class LookButton(QPushButton):
     """Its menu holds all that can be done with the finish of the set in hand as a whole."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, chosen: Callable[[], Adjustment | None]) -> None:
+        """`chosen`: the adjustment in hand."""
         super().__init__("Look")
-        self._session = session
+        self._session, self._chosen = session, chosen
+        self.copied: Adjustment | None = None
         self.menu_of = QMenu(self)
         self.setMenu(self.menu_of)
         self.menu_of.aboutToShow.connect(self.fill)
@@ -38,7 +41,17 @@ class LookButton(QPushButton):
         self.menu_of.addSeparator()
         self.menu_of.addAction("Keep as a file…", self._ask_keep)
         self.menu_of.addAction("Use a file…", self._ask_use)
+        self.menu_of.addSeparator()
+        chosen = self._chosen()
+        name = chosen.name if chosen and chosen.name else "the adjustment"
+        self.menu_of.addAction(f"Copy {name}", self.copy).setEnabled(chosen is not None)
+        said = f"Paste {self.copied.name or 'it'}" if self.copied else "Paste"
+        self.menu_of.addAction(said, self.paste).setEnabled(self.copied is not None)
         others = [x for x in self._session.project.sets if x.id != self._session.set_id]
+        only = self.menu_of.addMenu(f"Take {name} to")
+        only.setEnabled(chosen is not None and bool(others))
+        for one in others:
+            only.addAction(one.name, lambda i=one.id: self.take_one([i]))
         if others:
             self.menu_of.addSeparator()
             self.menu_of.addAction("Take to all other sets", lambda: self.take_to([x.id for x in others]))
@@ -70,6 +83,20 @@ class LookButton(QPushButton):
         """This finish for other sets."""
         s = self._session
         s.edit(adjusting.use_finish(s.project, ids, s.frame_set.finish, f"finish for {len(ids)} sets"), True)
+
+    def copy(self) -> None:
+        """The adjustment in hand is kept to be pasted, here or at another set."""
+        self.copied = self._chosen()
+        self._session.say(f"{self.copied.name or 'The adjustment'} is copied; paste it at any set.", "quiet")
+
+    def paste(self) -> None:
+        s = self._session
+        s.edit(adjusting.add_copies(s.project, [s.set_id], self.copied), True)
+
+    def take_one(self, ids: list[str]) -> None:
+        """The adjustment in hand for other sets, after theirs."""
+        s = self._session
+        s.edit(adjusting.add_copies(s.project, ids, self._chosen()), True)
 
     def _ask_keep(self) -> None:
         path, _ = QFileDialog.getSaveFileName(self, "Keep this finish as", "finish.json", "Finish (*.json)")
