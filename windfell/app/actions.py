@@ -59,6 +59,7 @@ ACTIONS = (
     ActionSpec("darker_surround", "Darker surround", "Picture", ("Ctrl+Down",)),
     ActionSpec("full_screen", "Full screen", "Picture", ("F11",)),
     ActionSpec("other_theme", "Limestone or Peat", "Picture", ("F12",)),
+    ActionSpec("mend_dust", "Find dust and even it out, or leave it", "Make", (), "set", ("prepare",)),
     ActionSpec("align_again", "Align again", "Make", ("R",), "set"),
     ActionSpec("make_level", "Level the view", "Make", ("L",), "set", ("shape",)),
     ActionSpec("draw_level", "Draw a line that is level", "Make", ("Shift+L",), "set",

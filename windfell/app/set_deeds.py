@@ -8,12 +8,14 @@ from typing import Any
 
 from PySide6.QtWidgets import QFileDialog, QInputDialog
 
+from windfell.develop.dust import Dust
 from windfell.engine.composed import composed, placed_by_stars
+from windfell.engine.dust import dust_of, has_dust, with_dust
 from windfell.recipe import edits
 from windfell.recipe.collecting import collected
 from windfell.recipe.edits import Edit
 from windfell.recipe.model import Frame, FrameSet, Project, new_id
-from windfell.recipe.project_file import SUFFIX
+from windfell.recipe.project_file import SUFFIX, mask_name
 from windfell.recipe.sources import SetSource
 
 
@@ -79,6 +81,26 @@ class SetDeeds:
                 replace(now, combining=replace(now.combining, layers=placed.combining.layers)))))
 
         s.desk.ask("compose", lambda job: placed_by_stars(s.engine, project, own, job), done)
+
+    def on_mend_dust(self) -> None:
+        s = self.session
+        if has_dust(s.project, s.set_id):
+            s.edit(with_dust(s.project, s.set_id, None), True)
+            return
+        project, set_id = s.project, s.set_id
+
+        def done(dust: Dust) -> None:
+            if s.project is not project:
+                return
+            if not dust.specks:
+                s.say("No dust was found: nothing is darker at one place of all frames.", "good")
+                return
+            s.engine.masks[mask_name(dust.left)] = dust.left
+            s.edit(with_dust(project, set_id, mask_name(dust.left), len(dust.specks)), True)
+            many = "One speck" if len(dust.specks) == 1 else f"{len(dust.specks)} specks"
+            s.say(f"{many} of dust at one place of all frames, evened out once for all.", "good")
+
+        s.desk.ask("dust", lambda job: dust_of(s.engine, project, set_id, job), done)
 
     def on_collect(self) -> None:
         path, _ = QFileDialog.getSaveFileName(

@@ -15,6 +15,7 @@ from windfell.cli.shaping import cropped, shaped, sized, waits
 from windfell.cli.writing import format_of, layers_folder, new_output, with_options, write_report
 from windfell.engine.bracketed import nested_frames
 from windfell.engine.core import Engine
+from windfell.engine.dust import dust_of, with_dust
 from windfell.engine.export import export
 from windfell.engine.folders import cache_folder
 from windfell.engine.instants import chosen_times, write_instants
@@ -231,6 +232,10 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
     engine.masks = masks or {}
     seconds: dict[str, float] = {}
     start = time.monotonic()
+    if getattr(options, "dust", "leave") == "even":
+        dust = dust_of(engine, project, set_id, job)
+        engine.masks[mask_name(dust.left)] = dust.left
+        project = with_dust(project, set_id, mask_name(dust.left)).project
     if getattr(options, "match", False):
         found, ids = matched_set(engine, project, set_id, None, job)
         project = developing.develop_each(

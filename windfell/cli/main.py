@@ -140,6 +140,8 @@ def _panorama(p: argparse.ArgumentParser) -> None:
                    help="several frames were taken at each position, so many or as is found: they are combined first")
     p.add_argument("--inner-rule", choices=[str(c) for c in Rule], default=None,
                    help="how the frames of a position are combined: exposures, or the mean where they do not differ")
+    p.add_argument("--dust", choices=("leave", "even"), default="leave",
+                   help="even out specks that are at one place of all frames")
     p.add_argument("--projection", choices=[*(str(c) for c in ProjectionChoice), "flat"], default="auto",
                    help="flat: the camera slid along a flat subject")
     p.add_argument("--full-sphere", action="store_true", help="the whole 360 x 180 degrees")

@@ -11,6 +11,7 @@ from threadpoolctl import threadpool_limits
 
 from windfell.align.features import Features, grey_features, quick_features
 from windfell.develop.developer import DevelopedSheet, is_plain
+from windfell.develop.dust import DustlessSheet
 from windfell.develop.lens import Taken, optics_of
 from windfell.develop.local import GUIDE_SIDE, Guide
 from windfell.engine.cache import Cache, key_of, total_memory_bytes
@@ -77,7 +78,9 @@ class Engine:
         return self.cache.get(key, find, on_disk=True)
 
     def owning(self, frame: Frame, purpose: str) -> np.ndarray | None:
-        """Where a frame must ("keep") or must not ("never") own the picture, as a mask (any size), or None."""
+        """Where a frame must ("keep") or must not ("never") own the picture, or what its dust leaves of the light
+        ("dust"), as a mask (any size), or None.
+        """
         return self._ignore_mask(tuple(m.name for m in frame.masks if m.purpose == purpose))
 
     def ignored(self, frame: Frame) -> np.ndarray | None:
@@ -94,7 +97,9 @@ class Engine:
 
     def developed(self, opened: Opened, frame: Frame, scale: float, job: Job) -> Sheet | DevelopedSheet:
         """A frame's pixels at about a scale, developed; as they are where nothing is to be done."""
-        sheet = opened.sheet(scale, job)
+        sheet, dust = opened.sheet(scale, job), self.owning(frame, "dust")
+        if dust is not None:
+            sheet = DustlessSheet(sheet, dust)
         optics = self.optics(opened, frame)
         lit = optics is not None and bool(optics.light)
         if is_plain(frame.development) and not lit:

@@ -168,4 +168,4 @@ def _bending(c: LensCorrection) -> tuple:
 
 def development_key(frames: tuple[Frame, ...]) -> tuple:
     """What the frames' light and fine geometry depend on beside their pixels."""
-    return tuple((f.development, f.lens) for f in frames)
+    return tuple((f.development, f.lens, *(m for m in f.masks if m.purpose == "dust")) for f in frames)

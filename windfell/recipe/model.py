@@ -117,7 +117,8 @@ class LensCorrection:
 class Mask:
     """A painted mask of a frame, named by the hash of its content; 255 is inside.
 
-    `purpose`: "ignore" (no points are taken there), "keep" (the frame must own the spot), "never" (it must not).
+    `purpose`: "ignore" (no points are taken there), "keep" (the frame must own the spot), "never" (it must not),
+    "dust" (what dust on the sensor left of the light, 255 all of it).
     """
 
     name: str
