@@ -80,6 +80,9 @@ ACTIONS = (
     ActionSpec("finish_off", "The whole finish off or on", "Make", ("Shift+A",), "set", ("finish",)),
     ActionSpec("export", "Write picture", "Make", ("Ctrl+E",), "set"),
     ActionSpec("stop", "Stop what is running", "Make", ("Esc",)),
+    ActionSpec("help_here", "What is this station for?", "Help", ("F1",)),
+    ActionSpec("guide", "Guide", "Help", ("Shift+F1",)),
+    ActionSpec("keys", "All keys", "Help", ("Ctrl+F1",)),
     ActionSpec("find_command", "Find a command…", "Help", ("F3",)),
     ActionSpec("about", "About Windfell", "Help"),
 )

@@ -12,6 +12,7 @@ from windfell.app import theme
 from windfell.app.demo import demo_masks, demo_project
 from windfell.app.set_deeds import SetDeeds
 from windfell.app.widgets.finder import CommandFinder
+from windfell.app.widgets.help_window import HelpWindow
 from windfell.frames.metadata import ENDINGS
 from windfell.frames.video import VIDEO_ENDINGS
 from windfell.recipe import edits
@@ -29,6 +30,7 @@ class Deeds(SetDeeds):
     def __init__(self, window: Any) -> None:
         super().__init__(window)
         self.view = window.view
+        self.help: HelpWindow | None = None
 
     def on_new_project(self) -> None:
         self.session.replace_all(Project(), None)
@@ -278,6 +280,20 @@ class Deeds(SetDeeds):
 
     def on_find_command(self) -> None:
         CommandFinder(self.window, list(self.window.actions_by_name.values()), self.window.why_not).exec()
+
+    def on_help_here(self) -> None:
+        self._help("here")
+
+    def on_guide(self) -> None:
+        self._help("guide")
+
+    def on_keys(self) -> None:
+        self._help("keys")
+
+    def _help(self, page: str) -> None:
+        if self.help is None:
+            self.help = HelpWindow(self.window)
+        self.help.open_page(page, self.session.station, self.session.frame_set is not None)
 
     def on_about(self) -> None:
         box = QMessageBox(self.window)
