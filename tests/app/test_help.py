@@ -26,15 +26,16 @@ def guide_tool():
 
 class Help(WindowTest):
     def test_the_key_says_what_a_station_is_for(self):
+        self.open("shape", "row")
+        QTest.keyClick(self.window, Qt.Key.Key_F1)
+        self.until(lambda: self.window.deeds.help is not None and self.window.deeds.help.isVisible())
         for station, set_id in (("shape", "row"), ("combine", "still"), ("export", "still")):
             self.open(station, set_id)
-            QTest.keyClick(self.window, Qt.Key.Key_F1)
-            self.until(lambda: self.window.deeds.help is not None and self.window.deeds.help.isVisible())
+            self.window.do("help_here")
             words = self.window.deeds.help.pages["here"].toPlainText()
             self.assertTrue(words.startswith(HERE[station][0]), words[:40])
             self.assertIn(HERE[station][2], words)
-            self.window.deeds.help.close()
-            self.app.processEvents()
+        self.window.deeds.help.close()
 
     def test_every_station_has_words_and_every_key_a_line(self):
         self.assertEqual(set(HERE), {s for some in STATIONS.values() for s in some})
