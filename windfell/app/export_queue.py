@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from itertools import count
 from pathlib import Path
@@ -15,6 +15,7 @@ from windfell.engine.export import Written, export
 from windfell.job import Job
 from windfell.recipe.model import Project
 from windfell.recipe.output import Output
+from windfell.recipe.project_file import Masks
 
 CHANNEL, WRITING_STAGE = "queue", "making the full-size picture"
 
@@ -41,6 +42,7 @@ class Entry:
     begun: float = 0.0
     seconds: float = 0.0
     left_s: float | None = None
+    masks: Masks = field(default_factory=dict)
 
     @property
     def name(self) -> str:
@@ -76,7 +78,8 @@ class ExportQueue(QObject):
     def add(self, project: Project, set_id: str, output: Output, path: Path) -> Entry:
         """Put an export at the end; it begins at once if nothing else is being written."""
         own = replace(project.set(set_id), output=output)
-        entry = Entry(project.with_set(own), set_id, Path(path), next(self._numbers))
+        entry = Entry(project.with_set(own), set_id, Path(path), next(self._numbers), masks=dict(
+            self._session.engine.masks))
         self.entries.append(entry)
         self._next()
         return entry
@@ -116,6 +119,8 @@ class ExportQueue(QObject):
     def _begin(self, entry: Entry) -> None:
         entry.state, entry.begun, entry.share = State.WRITING, time.monotonic(), 0.0
         engine = self._session.engine
+        # another project may have been opened since
+        engine.masks = {**entry.masks, **engine.masks}
 
         def work(job: Job) -> Written:
             return export(engine, entry.project, entry.set_id, entry.path, job)

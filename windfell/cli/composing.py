@@ -17,10 +17,8 @@ from windfell.engine.places import check_place, refuse_frames
 from windfell.errors import BadRequest
 from windfell.frames.masks import read_mask
 from windfell.job import Job
-from windfell.recipe.areas import Area, Found
 from windfell.recipe.finishes import read_finish
 from windfell.recipe.model import Project, frame_from_path
-from windfell.recipe.project_file import mask_name
 
 
 def run_compose(options: Namespace, job: Job) -> None:
@@ -35,12 +33,8 @@ def run_compose(options: Namespace, job: Job) -> None:
     check_place(out)
     if options.report:
         check_place(Path(options.report))
-    own, masks = composed(engine, Project(), back, front, out.stem, job, options.glow)
-    if options.skyline != "auto":
-        mask = read_mask(Path(options.skyline))
-        masks = {mask_name(mask): mask}
-        layer = replace(own.combining.layers[0], area=Area((Found(mask_name(mask)),), feather=options.glow))
-        own = replace(own, combining=replace(own.combining, layers=(layer,)))
+    mask = None if options.skyline == "auto" else read_mask(Path(options.skyline))
+    own, masks = composed(engine, Project(), back, front, out.stem, job, options.glow, mask)
     engine.masks = masks
     if options.place == "stars":
         own = placed_by_stars(engine, Project((own,)), own, job)

@@ -74,7 +74,7 @@ def _words(options: Namespace) -> Words:
 def layers_folder(options: Namespace) -> Path | None:
     """The folder that --layers names; a picture that stands there is the first frame, and layers go into the file."""
     wanted = getattr(options, "layers", None)
-    if wanted and os.path.isfile(wanted):
+    if wanted and os.path.isfile(wanted) and hasattr(options, "frames"):
         options.frames.insert(0, wanted)
         options.layers = ""
     return Path(options.layers) if getattr(options, "layers", None) else None

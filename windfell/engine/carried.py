@@ -15,7 +15,7 @@ from windfell.output.dng import MOST_HEADROOM_EV, PLAIN_LOOK, RawLook
 from windfell.output.metadata import Carried, Pano
 from windfell.pixels.tiles import scaled_size
 from windfell.recipe.model import Kind, Project, nested_in
-from windfell.recipe.sources import FileSource
+from windfell.recipe.sources import FileSource, SetSource
 
 BRIGHTEST_SIDE = 800
 
@@ -26,7 +26,8 @@ def carried_over(engine: Engine, project: Project, set_id: str, job: Job, scale:
     """
     own = project.set(set_id)
     metas = [m for m in (_metadata(o) for o in _files(engine, project, set_id, job)) if m is not None]
-    given = sum(len(project.set(i).frames) for i in _leaves(project, set_id))
+    frames = [f for i in _all_sets(project, set_id) for f in project.set(i).frames]
+    given = sum(not isinstance(f.source, SetSource) for f in frames)
     words = own.output.words
     pano = sphere_place(engine, project, set_id, scale, job)
     if not metas:
@@ -39,14 +40,15 @@ def carried_over(engine: Engine, project: Project, set_id: str, job: Job, scale:
         times[-1] if len(times) > 1 else None, given, len(metas), gps, words, pano)
 
 
-def _leaves(project: Project, set_id: str) -> list[str]:
-    """The sets whose frames are files: the set itself, or those nested in it."""
-    return sorted(nested_in(project, set_id)) or [set_id]
+def _all_sets(project: Project, set_id: str) -> list[str]:
+    """The set, and those nested in it in the order of the project."""
+    inner = nested_in(project, set_id)
+    return [set_id, *(s.id for s in project.sets if s.id in inner)]
 
 
 def _files(engine: Engine, project: Project, set_id: str, job: Job) -> list[Opened]:
     found = []
-    for one in _leaves(project, set_id):
+    for one in _all_sets(project, set_id):
         for frame in project.set(one).used:
             if isinstance(frame.source, FileSource):
                 try:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from windfell.align.series import NotOnto
 from windfell.align.stars import align_stars, find_stars
@@ -24,27 +25,31 @@ SKY_SIDE = 1600
 LEAST_SKY = 0.002
 
 
-def composed(engine: Engine, project: Project, back: Frame, front: Frame, name: str, job: Job, glow_px: float = 0.0
-             ) -> tuple[FrameSet, Masks]:
+def composed(engine: Engine, project: Project, back: Frame, front: Frame, name: str, job: Job, glow_px: float = 0.0,
+             mask: NDArray[np.uint8] | None = None) -> tuple[FrameSet, Masks]:
     """A stack whose reference is `front`, and over it `back` as a layer that holds in the sky of the front; and the
-    mask of that sky. `glow_px`: over how many px, at the front's full size, the one passes into the other.
+    mask of that sky (`mask`, or as it is found). `glow_px`: over how many px, at the front's full size, the one
+    passes into the other.
 
     Raises BadRequest if no sky is found.
     """
-    opened = engine.opened(project, front, job)
-    job.step("looking for the skyline", 0.1)
-    k = min(1.0, SKY_SIDE / max(opened.size))
-    sheet = opened.sheet(k, job)
-    share = sky_of(sheet.light(0, 0, sheet.width, sheet.height))
-    if share.mean() < LEAST_SKY:
-        raise BadRequest("No sky was found in the picture in front; draw the area where the other one shows.")
-    mask = np.rint(255 * share).astype(np.uint8)
+    mask = _found_sky(engine, project, front, job) if mask is None else mask
     area = Area((Found(mask_name(mask)),), feather=glow_px)
     layer = Layer(Rule.MEAN, (back.id,), "sky behind", area=area, over=Over.REPLACE)
     found = FrameSet(
         new_id(), name, Kind.STACK, (front, back), Registration(Align.FIT, front.id),
         combining=Combining(Rule.MEAN, base=front.id, region=Area(), layers=(layer,)))
     return found, {mask_name(mask): mask}
+
+
+def _found_sky(engine: Engine, project: Project, front: Frame, job: Job) -> NDArray[np.uint8]:
+    opened = engine.opened(project, front, job)
+    job.step("looking for the skyline", 0.1)
+    sheet = opened.sheet(min(1.0, SKY_SIDE / max(opened.size)), job)
+    share = sky_of(sheet.light(0, 0, sheet.width, sheet.height))
+    if share.mean() < LEAST_SKY:
+        raise BadRequest("No sky was found in the picture in front; give a mask of it, white is sky.")
+    return np.rint(255 * share).astype(np.uint8)
 
 
 def placed_by_stars(engine: Engine, project: Project, own: FrameSet, job: Job) -> FrameSet:

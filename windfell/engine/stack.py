@@ -164,7 +164,8 @@ class StackStages(StackLight):
         """The reference where the picture shows all of it as it is and gathers no light over time."""
         cut, lens = self.cut(job), self.set.used[self.reference()].lens
         whole = cut.size == self.whole_size(job) and not self.set.view.roll_deg and not self.set.outline.lines
-        plain = lens == LensCorrection() and not RULES[str(self.set.combining.rule)].adds
+        c = self.set.combining
+        plain = lens == LensCorrection() and not RULES[str(c.rule)].adds and not c.layers and c.base is None
         return self._opened(job)[self.reference()] if whole and plain else None
 
     def whole_size(self, job: Job) -> tuple[int, int]:

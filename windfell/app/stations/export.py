@@ -139,11 +139,13 @@ class Export(Station):
     def left(self) -> None:
         self._view.overlay = None
         self.session.desk.drop("plan")
+        if self._plan is None:
+            self._asked = None
 
     def refresh(self) -> None:
         frame_set = self.session.frame_set
         on = frame_set is not None and bool(frame_set.used)
-        for part in (self.write, self.later):
+        for part in (self.write, self.later, self.outputs, self.recipe, self.pages):
             part.setEnabled(on)
         if frame_set is None:
             return
