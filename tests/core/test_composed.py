@@ -121,6 +121,21 @@ class Behind(unittest.TestCase):
             self.assertAlmostEqual(float(np.argmax(row > 125)), edge, delta=3)
             self.assertTrue(sky[40].all())
 
+    def test_room_is_made_above_for_the_back(self):
+        front, sky = land()
+        back = np.zeros((300, 450, 3), np.uint8)
+        back[..., 0] = np.linspace(20, 240, 300).astype(np.uint8)[:, None]
+        out = self.folder / "o.png"
+        self.assertEqual(main(["compose", self.saved("b.png", back), self.saved("f.png", front), "--room", "50",
+                               "--out", str(out), "--depth", "8"]), 0)
+        seen = cv2.imread(str(out))[..., ::-1].astype(int)
+        self.assertEqual(seen.shape[:2], (round(1.5 * H), W))
+        rows = seen[:, W // 2, 0]
+        self.assertTrue((np.diff(rows[: H // 2 + 60]) >= -1).all())
+        self.assertLess(rows[0], 40)
+        below = (~sky[-40:])[..., None]
+        self.assertLess(float(np.abs(seen[-40:] - front[-40:])[below[..., 0]].mean()), 2)
+
     def test_a_mask_stands_in_for_the_skyline_and_layers_go_into_the_file(self):
         import tifffile
 

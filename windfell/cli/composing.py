@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from windfell.cli.writing import layers_folder, new_output, write_report
-from windfell.engine.composed import composed, placed_by_stars
+from windfell.engine.composed import composed, placed_by_stars, with_room_above
 from windfell.engine.core import Engine
 from windfell.engine.export import export
 from windfell.engine.folders import cache_folder
@@ -19,6 +19,7 @@ from windfell.frames.masks import read_mask
 from windfell.job import Job
 from windfell.recipe.finishes import read_finish
 from windfell.recipe.model import Project, frame_from_path
+from windfell.recipe.outline import Crop, Outline
 
 
 def run_compose(options: Namespace, job: Job) -> None:
@@ -38,6 +39,10 @@ def run_compose(options: Namespace, job: Job) -> None:
     engine.masks = masks
     if options.place == "stars":
         own = placed_by_stars(engine, Project((own,)), own, job)
+        if options.room:
+            own = replace(own, outline=Outline(crop=Crop(0.0, -options.room, 100.0, 100.0 + options.room)))
+    elif options.room:
+        own = with_room_above(own, options.room, engine.opened(Project(), front, job).size[1])
     layer = own.combining.layers[0]
     across, down = options.shift
     layer = replace(

@@ -15,6 +15,16 @@ def _pair(text: str) -> tuple[float, float]:
     return across, down
 
 
+def _percent(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = -1.0
+    if not 0 <= value <= 300:
+        raise ArgumentTypeError(f"{text} is not a share between 0 and 300 %")
+    return value
+
+
 def add_compose(p: ArgumentParser) -> None:
     p.add_argument("back", metavar="BACK", help="what is seen where the front has its sky")
     p.add_argument("front", metavar="FRONT", help="the picture in front; the result has its size")
@@ -26,6 +36,8 @@ def add_compose(p: ArgumentParser) -> None:
     p.add_argument("--shift", type=_pair, default=(0.0, 0.0), metavar="X,Y", help="move the back, px of the front")
     p.add_argument("--turn", type=float, default=0.0, metavar="DEG", help="turn the back clockwise")
     p.add_argument("--grow", type=float, default=100.0, metavar="PCT", help="size the back")
+    p.add_argument("--room", type=_percent, default=0.0, metavar="PCT",
+                   help="room above the front for the back, in %% of its height")
     p.add_argument("--glow", type=float, default=0.0, metavar="PX",
                    help="pass over that softly, so that a glow above the roofs is kept")
     p.add_argument("--exposure", type=float, default=0.0, metavar="EV", help="the back's light made more or less")

@@ -19,6 +19,7 @@ from windfell.job import Job
 from windfell.recipe.areas import Area, Found
 from windfell.recipe.combining import Combining, Layer, Over, Rule
 from windfell.recipe.model import Align, Frame, FrameSet, Kind, Project, Registration, new_id
+from windfell.recipe.outline import Crop
 from windfell.recipe.project_file import Masks, mask_name
 
 SKY_SIDE = 1600
@@ -40,6 +41,17 @@ def composed(engine: Engine, project: Project, back: Frame, front: Frame, name: 
         new_id(), name, Kind.STACK, (front, back), Registration(Align.FIT, front.id),
         combining=Combining(Rule.MEAN, base=front.id, region=Area(), layers=(layer,)))
     return found, {mask_name(mask): mask}
+
+
+def with_room_above(own: FrameSet, percent: float, height: int) -> FrameSet:
+    """The set with room above the front, in % of its height (px), and the back grown and moved up to fill it."""
+    if percent <= 0:
+        return own
+    outline = replace(own.outline, crop=Crop(0.0, -percent, 100.0, 100.0 + percent))
+    layer = own.combining.layers[0]
+    layer = replace(layer, size_pct=layer.size_pct * (1 + percent / 100),
+                    down_px=layer.down_px - percent / 200 * height)
+    return replace(own, outline=outline, combining=replace(own.combining, layers=(layer,)))
 
 
 def _found_sky(engine: Engine, project: Project, front: Frame, job: Job) -> NDArray[np.uint8]:

@@ -254,7 +254,8 @@ class StackStages(StackLight):
         cut = self.cut(job)
         if cut.plain:
             return self._combined(piles, region, scale, None, job)
-        if not cut.moves:
+        # layers of frames larger than the reference are seen beyond it
+        if not cut.moves and not (cut.goes_beyond and self.set.combining.layers):
             return self._shifted(piles, cut.region_of(region, scale), scale, job)
         before = cut.onto_reference(scale)
         piles = [[replace(x, before=before) for x in layers] for layers in piles]

@@ -55,6 +55,12 @@ class StackCut:
         """Whether px are turned or bent, not just shifted."""
         return self.roll != 0 or self.mesh is not None
 
+    @property
+    def goes_beyond(self) -> bool:
+        """Whether the picture reaches beyond the reference."""
+        left, top, right, bottom = self.box
+        return left < 0 or top < 0 or right > self.whole[0] or bottom > self.whole[1]
+
     def onto_reference(self, scale: float) -> Callable[[Array], Array]:
         """The map from px (..., 2) of the picture at a scale to px of the reference at that scale."""
         turned = self._turned(scale)
