@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 
 from tests.support import engine
+from windfell import demo
 from windfell.cli.main import main
 from windfell.combine.sky_of_one import sky_of
 from windfell.engine.composed import composed, moved_onto, placed_by_stars
@@ -77,6 +78,24 @@ class Skies(unittest.TestCase):
                     edge = cv2.dilate((cv2.Laplacian(sky.astype(np.uint8), cv2.CV_8U) > 0).astype(np.uint8),
                                       np.ones((13, 13), np.uint8)) > 0
                     self.assertLess(float(np.abs(share - sky)[~edge].mean()), 0.012)
+
+    def test_clouds_before_a_textured_land_are_sky(self):
+        shipped = Path(demo.__file__).parent / "frames" / "tarn-round"
+        for name, low, high in (("round-08.jpg", 0.475, 0.515), ("round-09.jpg", 0.65, 0.8)):
+            with self.subTest(name):
+                picture = cv2.imread(str(shipped / name))[..., ::-1]
+                small = cv2.resize(picture, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
+                share = float(sky_of(light_of(small)).mean())
+                self.assertTrue(low < share < high, share)
+
+    def test_a_mast_stands_before_the_sky(self):
+        picture, sky = (v.copy() for v in land(2))
+        top = int(np.flatnonzero(~sky[:, 121])[0])
+        mast = np.s_[top - 70 : top, 118:124]
+        picture[mast] = (40, 34, 30)
+        share = sky_of(light_of(picture))
+        self.assertLess(float(share[mast].mean()), 0.35)
+        self.assertGreater(float(share[top - 60 : top - 10, 90:110].mean()), 0.97)
 
     def test_a_picture_of_one_thing_has_none(self):
         even = np.full((120, 160, 3), 0.2, np.float32)

@@ -112,6 +112,9 @@ class EveryFormat(Written):
         self.assertEqual(sizes, [(1101, 2203), (551, 1102), (276, 551)])
         wanted = picture[:1100, :2202].astype(float).reshape(550, 2, 1101, 2, 3).mean(axis=(1, 3))
         self.assertLess(np.abs(half[:550, :1101] - wanted).max(), 1.0)
+        # an odd last column stands for two
+        last = picture[:1100, -1].astype(float).reshape(550, 2, 3).mean(axis=1)
+        self.assertLess(np.abs(half[:550, -1] - last).max(), 1.0)
 
     def test_without_loss(self):
         for name, depth, c in (("a.png", 8, 4), ("b.png", 16, 3), ("c.jxl", 8, 4), ("d.jxl", 16, 4),
@@ -231,6 +234,21 @@ class Said(Written):
         self.assertIsNone(found.gps)
         self.assertEqual(found.words, WORDS)
 
+    def test_where_frames_were_taken_stays_with_them_unless_it_is_asked_for(self):
+        from dataclasses import replace
+
+        from windfell.output.metadata import exif_of
+
+        paths = []
+        for n, path in enumerate(frames_in(green())[:2]):
+            with Image.open(path) as image:
+                placed = exif_of(replace(CARRIED, gps=(54.25, -3.5)))
+                image.save(self.folder / f"g{n}.jpg", exif=placed.tobytes(), quality=90)
+            paths.append(str(self.folder / f"g{n}.jpg"))
+        for keep, wanted in ((False, None), (True, (54.25, -3.5))):
+            project, set_id = project_of(paths, Kind.STACK, output=Output(words=Words(location=keep)))
+            self.assertEqual(carried_over(engine(), project, set_id, Job()).gps, wanted)
+
     def test_a_sphere_says_where_it_lies(self):
         project, set_id = project_of(frames_in(ridge()), view=View(full_sphere=True), output=Output(width_px=800))
         found = carried_over(engine(), project, set_id, Job()).pano
@@ -316,6 +334,25 @@ class RawLike(Written):
                     self.assertLess(float(np.median(np.abs(found / wanted - 1))), 0.005)
                     for c in range(3):
                         self.assertAlmostEqual(float(np.median(found[..., c] / wanted[..., c])), 1.0, delta=0.01)
+
+    def test_light_beyond_white_finds_room(self):
+        from dataclasses import replace
+
+        from windfell.recipe.model import Development
+
+        project, set_id = project_of(frames_in(green())[:1], Kind.STACK, output=Output(Format.DNG))
+        own = project.set(set_id)
+        bright = replace(own, frames=(replace(own.frames[0], development=Development(exposure_ev=1.6)),))
+        one, two = (tifffile.TiffFile(export(
+            engine(), project.with_set(s), set_id, self.folder / f"{n}.dng", Job()).path)
+            for n, s in enumerate((own, bright)))
+        headroom = [f.pages[0].tags[50730].value[0] / f.pages[0].tags[50730].value[1] for f in (one, two)]
+        self.assertEqual(headroom, [0, 2])
+        plain, light = (f.pages[0].asarray().astype(float) * 2**h for f, h in zip((one, two), headroom, strict=True))
+        fair = (plain > 6000) & (plain < 60000)
+        self.assertAlmostEqual(float(np.median(light[fair] / plain[fair])), 2**1.6, delta=0.1)
+        for file in (one, two):
+            file.close()
 
     def test_its_tags_are_those_that_are_asked_for(self):
         project, set_id = project_of(frames_in(green())[:3], Kind.STACK, output=Output(Format.DNG))
@@ -429,7 +466,11 @@ class Page(Written):
         for face, (x, y) in {"f": (400, 200), "r": (600, 200), "l": (200, 200)}.items():
             seen = cube_face(whole, Pano(800, 400, 0, 0), face, 256)
             np.testing.assert_allclose(seen[128, 128].astype(int), whole[y, x].astype(int), atol=6)
-        self.assertIsNone(cube_face(whole[150:250, 300:500], Pano(800, 400, 300, 150), "b", 64))
+        part = whole[150:250, 300:500], Pano(800, 400, 300, 150)
+        self.assertIsNone(cube_face(*part, "b", 64))
+        seen = cube_face(*part, "f", 256)
+        np.testing.assert_allclose(seen[128, 128].astype(int), whole[200, 400].astype(int), atol=6)
+        self.assertEqual(int(seen[2, 2].max()), 0)
         self.assertEqual(set(FACES), set("frblud"))
 
     @unittest.skipUnless(BROWSER, "no browser is installed here")

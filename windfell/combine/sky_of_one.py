@@ -24,7 +24,7 @@ TOP, BOTTOM, SHADES = 0.15, 0.3, 12
 HIGHER_ROUNDS, HIGHER_GRAIN, PLAINLY, EVERYWHERE = 2, 0.25, 0.6, 0.25
 SAME_COLOURS = 0.25
 JUMP, STRIP, PLAIN_STEP = 0.06, 0.02, 30.0
-BAND = 0.08
+BAND, MIDDLE_PX, UNLIKE = 0.08, 25, 26.0
 ROUNDS = 3
 GUIDE, EPSILON = 6, 3e-4
 SPECK = 2e-4
@@ -172,7 +172,11 @@ def _cut(seen: U8, rows: NDArray) -> NDArray[np.bool_]:
     mask[y < cv2.erode(rows.astype(np.float32)[None], np.ones((1, 2 * band + 1)))[0].astype(int) - band] = cv2.GC_FGD
     low = cv2.dilate(rows.astype(np.float32)[None], np.ones((1, 2 * band + 1)))[0].astype(int)
     mask[y > low + band] = cv2.GC_BGD
-    mask[0][mask[0] == cv2.GC_PR_FGD] = cv2.GC_FGD
+    # a mast or a tree that stands far above the border is not what is around it
+    lab = cv2.cvtColor(_lifted(seen), cv2.COLOR_RGB2LAB)
+    unlike = np.linalg.norm(lab.astype(np.float32) - cv2.medianBlur(lab, MIDDLE_PX), axis=2) > UNLIKE
+    mask[unlike & (y < rows)] = cv2.GC_PR_BGD
+    mask[0][(mask[0] == cv2.GC_PR_FGD) & ~unlike[0]] = cv2.GC_FGD
     fair = {cv2.GC_FGD, cv2.GC_PR_FGD} & set(np.unique(mask)) and {cv2.GC_BGD, cv2.GC_PR_BGD} & set(np.unique(mask))
     if fair:
         cv2.setRNGSeed(1)
