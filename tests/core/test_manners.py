@@ -29,7 +29,7 @@ from windfell.recipe.collecting import collected
 from windfell.recipe.combining import Combining, Display, Layer, Rule
 from windfell.recipe.finishing import Adjustment, Finish, Light
 from windfell.recipe.manners import Manner, Recipe, applied, manner_of, read_recipe, recipe_of, write_recipe
-from windfell.recipe.model import Development, Joining, Kind, Project, View
+from windfell.recipe.model import BentSeam, Development, FineSpot, Joining, Kind, Project, View
 from windfell.recipe.outline import Crop, Edges, Outline
 from windfell.recipe.output import Format, Output, Words
 from windfell.recipe.project_file import load_project, missing_files
@@ -43,7 +43,8 @@ class Recipes(unittest.TestCase):
     def one(self) -> tuple[Project, str]:
         project, set_id = project_of(
             frames_in(ridge()), view=View(yaw_deg=20.0, projection="mercator"),
-            outline=Outline(Edges.TRIM, crop=Crop(10.0, 10.0, 50.0, 50.0)), joining=Joining(blend_pct=33.0),
+            outline=Outline(Edges.TRIM, crop=Crop(10.0, 10.0, 50.0, 50.0)), joining=Joining(
+                blend_pct=33.0, fine=(FineSpot(1.0, 2.0),), bent=(BentSeam("a", "b"),)),
             finish=Finish((Adjustment(Light(0.5), "Light"),)), output=Output(Format.PNG, words=Words("Somebody")))
         own = project.set(set_id)
         frames = tuple(replace(f, development=Development(exposure_ev=0.7)) for f in own.frames)
@@ -55,6 +56,7 @@ class Recipes(unittest.TestCase):
         self.assertEqual((found.view.projection, found.view.yaw_deg), ("mercator", 0.0))
         self.assertEqual((found.outline.edges, found.outline.crop), (Edges.TRIM, None))
         self.assertEqual((found.development.exposure_ev, found.joining.blend_pct), (0.7, 33.0))
+        self.assertEqual((found.joining.fine, found.joining.bent), ((), ()))
         self.assertEqual(found.output.words.creator, "Somebody")
         stack, stack_id = project_of(frames_in(green()), Kind.STACK, combining=Combining(
             Rule.MAXIMUM, base="x", layers=(Layer(area=Area((Ellipse((1, 1), 2, 2),))),)))

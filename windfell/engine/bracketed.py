@@ -81,7 +81,8 @@ def _lengths(count: int, told: int) -> list[int]:
     """How many frames a position may have: first what exposures say, then all that the count can be divided by."""
     fair = [n for n in range(2, min(MOST_A_POSITION, count // 2) + 1) if count % n == 0]
     first = [told] if told else []
-    return first + [n for n in sorted(fair, reverse=True) if n not in first]
+    # the fewest first: of too many some frames would stand elsewhere, of too few neighbours would stand still
+    return first + [n for n in fair if n not in first]
 
 
 def _stay(cut: list[list[Shot]], seen: Glances, across: float) -> bool:
