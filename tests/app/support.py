@@ -47,6 +47,9 @@ class WindowTest(unittest.TestCase):
         self.app = application()
         theme.apply(self.app, theme.LIMESTONE)
         self.session = Session(ENGINE)
+        # all that was said, since the status line forgets
+        self.said: list[str] = []
+        self.session.said.connect(lambda words, _kind: self.said.append(words))
         self.window = Window(self.session)
         self.window.resize(1280, 800)
         self.window.show()

@@ -72,8 +72,8 @@ class Pages(ExportTest):
         export = self.station()
         for words, field, wanted in (
                 ("200 long", "long_px", 200), ("10cm", "print_mm", 100.0), ("50%", "scale_pct", 50.0)):
-            export.width.setText(words)
-            export.width.editingFinished.emit()
+            export.size_words.setText(words)
+            export.size_words.editingFinished.emit()
             self.assertEqual(getattr(self.session.frame_set.output, field), wanted)
         self.settle()
         self.assertIn("Half as fine", export.check.text())
@@ -96,7 +96,7 @@ class Pages(ExportTest):
         export.pages.intent.press("perceptual")
         self.assertEqual(self.session.frame_set.output.intent, Intent.PERCEPTUAL)
         export.pages.use_profile(str(self.home / "none.icc"))
-        self.assertIn("none.icc", self.window.status.words.text())
+        self.assertIn("none.icc", " ".join(self.said))
         self.assertEqual(self.session.frame_set.output.profile, str(profile))
         export.pages.proof.click()
         self.until(lambda: export._proof is not None)
@@ -141,8 +141,8 @@ class Queue(ExportTest):
         self.open("export", "row")
         export.set_place(str(self.home / "row.png"))
         export.format.press("png")
-        export.width.setText("300x")
-        export.width.editingFinished.emit()
+        export.size_words.setText("300x")
+        export.size_words.editingFinished.emit()
         self.settle()
         self.click(export.later)
         self.assertEqual([e.state for e in export.queue.entries], [State.WAITING] * 2)
@@ -152,7 +152,7 @@ class Queue(ExportTest):
         self.assertEqual([e.state for e in export.queue.entries], [State.DONE] * 2)
         self.assertIn("written in", export.list.rows[1].words.text())
         self.assertEqual(cv2.imread(str(self.home / "row.png")).shape[1], 300)
-        self.assertIn("The queue is done: 2 written", self.window.status.words.text())
+        self.assertIn("The queue is done: 2 written", " ".join(self.said))
         self.click(export.clear)
         self.assertEqual((export.queue.entries, export.list.rows), ([], {}))
 
@@ -219,7 +219,7 @@ class Recipes(ExportTest):
         self.assertEqual(json.loads((self.home / "r.json").read_text())["stack"]["combining"]["rule"], "median")
         (self.home / "wrong.json").write_text("no")
         export.recipe.use_file(str(self.home / "wrong.json"))
-        self.assertIn("wrong.json", self.window.status.words.text())
+        self.assertIn("wrong.json", " ".join(self.said))
         export.recipe.fill()
         self.assertTrue(any("Bright" in a.text() for a in export.recipe.menu_of.actions()))
 
@@ -280,7 +280,7 @@ class Trees(ExportTest):
         self.window.do("place_by_stars")
         self.until(lambda: not self.session.desk.runs("compose"))
         QApplication.processEvents()
-        self.assertIn("place it by hand", self.window.status.words.text())
+        self.assertIn("place it by hand", " ".join(self.said))
 
 
 if __name__ == "__main__":

@@ -180,11 +180,11 @@ class Controls(WindowTest):
     def test_export_controls_are_edits_and_wrong_widths_are_said(self):
         self.open("export", "still")
         export = self.window.stations["export"]
-        export.width.setText("wide")
-        export.width.editingFinished.emit()
+        export.size_words.setText("wide")
+        export.size_words.editingFinished.emit()
         self.assertIn("no size", self.window.status.words.text())
-        export.width.setText("240")
-        export.width.editingFinished.emit()
+        export.size_words.setText("240")
+        export.size_words.editingFinished.emit()
         self.settle()
         self.assertIn("240 x 160 px", export.check.text())
         export.packing.press("deflate")

@@ -116,6 +116,23 @@ class Joined(unittest.TestCase):
         # the dark exposures see what burns out at the middle one
         self.assertGreater(float((pixels[..., :3].max(axis=2)[covered] > 0.98).mean()), 0.0)
 
+    def test_one_that_shows_too_little_stands_with_its_position(self):
+        with tempfile.TemporaryDirectory() as folder:
+            paths = []
+            for n, path in enumerate(frames_in(chapel())):
+                with Image.open(path) as image:
+                    exif, pixels = image.info["exif"], np.asarray(image)
+                if n == 5:
+                    pixels = np.full_like(pixels, 255)
+                paths.append(str(Path(folder) / Path(path).name))
+                Image.fromarray(np.roll(pixels, n % 3, axis=1)).save(paths[-1], exif=exif, quality=95)
+            _, report = self.panorama(*paths, "--brackets", "3")
+        row = report["frames"][5]
+        self.assertTrue(row["placed"])
+        self.assertIn("as its position lies", row["doubt"])
+        np.testing.assert_allclose(row["rotation"], report["frames"][3]["rotation"], atol=1e-9)
+        self.assertNotEqual(report["frames"][4]["rotation"], report["frames"][3]["rotation"])
+
     def test_positions_have_one_light(self):
         pixels, _ = self.panorama(*frames_in(chapel()), "--brackets", "3")
         alone, _ = self.panorama(*frames_in(chapel())[::3])

@@ -89,6 +89,20 @@ class Growing(unittest.TestCase):
         lines = planned(*with_repairs(GROW), Path("/tmp/x.tif"), Job()).lines
         self.assertTrue(any(f"{100 * share:.1f} % of the picture is made up" in x.words for x in lines))
 
+    def test_seams_that_show_are_named_before_the_wait(self):
+        from types import SimpleNamespace
+        from unittest import mock
+
+        from windfell.engine import checklist
+
+        own, project, set_id = with_repairs()
+        for ratings, words in (
+                ((2.0, 0.4), "One spot along a seam would be seen"), ((0.4,), "No seam would be noticed")):
+            walk = [SimpleNamespace(rating=r) for r in ratings]
+            with mock.patch.object(checklist, "seam_walk", lambda *_, w=walk: w):
+                lines = planned(own, project, set_id, Path("/tmp/x.tif"), Job()).lines
+            self.assertTrue(any(words in x.words for x in lines), [x.words for x in lines])
+
     def test_another_answer_is_another_one(self):
         one, other = picture(0.25, GROW), picture(0.25, replace(GROW, answer=1))
         self.assertGreater(float(np.abs(one.light - other.light).max()), 0.01)

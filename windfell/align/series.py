@@ -63,7 +63,33 @@ def align_series(
             return found
         return refined_onto(found, way, features[reference], features[n], first, view(n))
 
-    return job.map(one, list(range(len(features))), "aligning frames")
+    return by_others(job.map(one, list(range(len(features))), "aligning frames"), features, way, view, job)
+
+
+def by_others(
+    found: list[Onto | NotOnto], features: Sequence[Features], way: str, view: Callable[[int], View] | None, job: Job
+) -> list[Onto | NotOnto]:
+    """The places, and those of frames that show too little of the reference but something of a frame that has one: of
+    much longer or shorter exposures, by those between.
+    """
+    found = list(found)
+    fresh = [n for n, p in enumerate(found) if isinstance(p, Onto)]
+    while fresh and any(isinstance(p, NotOnto) for p in found):
+        tried, fresh = fresh, []
+        for n, place in enumerate(found):
+            if isinstance(place, Onto):
+                continue
+            for m in tried:
+                job.check()
+                link = onto(features[m], features[n], way, False)
+                if isinstance(link, NotOnto):
+                    continue
+                if view is not None:
+                    link = refined_onto(link, way, features[m], features[n], view(m), view(n))
+                found[n] = Onto(link.transform @ found[m].transform, float(np.hypot(link.rms_px, found[m].rms_px)))
+                fresh.append(n)
+                break
+    return found
 
 
 def refined_onto(

@@ -86,15 +86,18 @@ def _as_given(rows: list[dict], own: list[int], positions: list[list[int]], give
 
 
 def inner_rows(inner: StackStages, outer: Placed | Unplaced, doubt: str | None, job: Job) -> list[dict[str, Any]]:
-    """Rows of a nested stack's frames: each turned as its place on the stack's reference says."""
+    """Rows of a nested stack's frames: each turned as its place on the stack's reference says, or, where it has none,
+    as that one; with doubt.
+    """
     rows = []
     for frame, place in zip(inner.set.used, inner.registration(job).frames, strict=True):
-        found: Any = outer
+        found, own = outer, doubt
         if isinstance(place, NotOnto):
-            found = Unplaced(place.reason)
+            # it stood with the others, as nearly as hands stand; it was left out of their light
+            own = f"as its position lies, not by itself: {place.reason}"
         elif isinstance(outer, Placed):
             found = replace(outer, rotation=outer.rotation @ turned_by(place.transform, outer.lens).T)
-        rows.append(_pose(frame, found, doubt))
+        rows.append(_pose(frame, found, own))
     return rows
 
 

@@ -116,18 +116,19 @@ class OutputPages(QWidget):
         self.most.setToolTip("The quality is lowered until the file is not larger")
         self.most.editingFinished.connect(self._most_set)
         self._quality_row = _row("Quality", self.quality, self.most)
-        self.width = QLineEdit()
-        self.width.setFont(theme.numbers_font())
-        self.width.setPlaceholderText("full size")
-        self.width.setAccessibleName("Size of the file's picture")
-        self.width.setToolTip("50%, a width such as 4000x, a height such as x3000, megapixels such as 24MP, 2400 long"
-                              " for the longer side, or a print's width such as 60cm")
-        self.width.editingFinished.connect(self._width_typed)
+        self.size_words = QLineEdit()
+        self.size_words.setFont(theme.numbers_font())
+        self.size_words.setPlaceholderText("full size")
+        self.size_words.setAccessibleName("Size of the file's picture")
+        self.size_words.setToolTip(
+            "50%, a width such as 4000x, a height such as x3000, megapixels such as 24MP, 2400 long for the longer "
+            "side, or a print's width such as 60cm")
+        self.size_words.editingFinished.connect(self._width_typed)
         self.dpi = QSpinBox(minimum=0, maximum=2400, suffix=" px/in", accessibleName="Px per inch")
         self.dpi.setSpecialValueText("no dpi")
         self.dpi.setToolTip("Px per inch, said in the file; a print's size is made of it, 300 if it is not said")
         self.dpi.editingFinished.connect(self._dpi_set)
-        self._size_row = _row("Size", self.width, self.dpi)
+        self._size_row = _row("Size", self.size_words, self.dpi)
         self.tiled = self._check("Tiles", "tiled", "TIFF in tiles, with smaller copies of the picture inside")
         self.layered = self._check("Layers", "layered", "Each frame or layer in its place, with its own mask")
         self.progressive = self._check("Progressive", "progressive", "A JPEG that appears coarse first")
@@ -160,7 +161,7 @@ class OutputPages(QWidget):
             self._session.change("output.dpi", wanted, True)
 
     def _width_typed(self) -> None:
-        text = self.width.text().strip()
+        text = self.size_words.text().strip()
         full = not text or text == "full size"
         found = dict.fromkeys(FIELDS) if full else size_from_words(text)
         if found is None:
@@ -273,8 +274,8 @@ class OutputPages(QWidget):
         _silently(self.quality, o.quality)
         _silently(self.most, o.most_kb or 0)
         _silently(self.dpi, round(o.dpi or 0))
-        if not self.width.hasFocus():
-            self.width.setText(size_in_words(o))
+        if not self.size_words.hasFocus():
+            self.size_words.setText(size_in_words(o))
         for box, on in ((self.tiled, o.tiled), (self.layered, o.layered or o.format is Format.ORA),
                         (self.progressive, o.progressive), (self.dither, o.dither),
                         (self.location, o.words.location)):
