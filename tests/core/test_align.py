@@ -29,7 +29,7 @@ from windfell.align.pairs import Link, link
 from windfell.align.panorama import register_panorama
 from windfell.align.patches import patch_offsets, patch_shifts
 from windfell.align.registration import Placed
-from windfell.align.series import WAYS, onto
+from windfell.align.series import WAYS, NotOnto, align_series, onto
 from windfell.align.solve import LensHint, fitted_to_noise
 from windfell.align.verify import log_false_alarms
 from windfell.align.view import GreyView
@@ -376,6 +376,16 @@ class Series(unittest.TestCase):
                 found = onto(*features, name)
                 corner = planar.apply(found.transform, np.array([[0.0, 0], [599, 399]]))
                 assert_allclose(corner, [[-7, 7], [592, 406]], atol=0.3)
+
+    def test_a_frame_that_shares_nothing_with_the_reference_is_placed_by_one_between(self):
+        wide = textured(400, 1300, 8)
+        views = [wide[:, k : k + 600].copy() for k in (0, 330, 660)] + [textured(400, 600, 77)]
+        features = [find_features(linearizer(None)(x), 600, 400) for x in views]
+        self.assertIsInstance(onto(features[0], features[2], "shift"), NotOnto)
+        found = align_series(features, 0, "shift", Job())
+        for n, wanted in ((1, -330.0), (2, -660.0)):
+            assert_allclose(found[n].transform[:2, 2], (wanted, 0), atol=0.5)
+        self.assertIsInstance(found[3], NotOnto)
 
     def test_a_still_frame_is_left_untouched(self):
         features = find_features(linearizer(None)(textured(300, 400, 5)), 400, 300)

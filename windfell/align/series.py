@@ -24,6 +24,7 @@ TOLERANCE = 1 / 500
 LOG_CHANCE = -6.0
 STILL_PX = 0.3
 LOOKED_AT = 600
+TRIED = 6
 
 
 @dataclass(frozen=True)
@@ -70,7 +71,7 @@ def by_others(
     found: list[Onto | NotOnto], features: Sequence[Features], way: str, view: Callable[[int], View] | None, job: Job
 ) -> list[Onto | NotOnto]:
     """The places, and those of frames that show too little of the reference but something of a frame that has one: of
-    much longer or shorter exposures, by those between.
+    much longer or shorter exposures, by those between. The nearest few in the series are tried.
     """
     found = list(found)
     fresh = [n for n, p in enumerate(found) if isinstance(p, Onto)]
@@ -79,7 +80,7 @@ def by_others(
         for n, place in enumerate(found):
             if isinstance(place, Onto):
                 continue
-            for m in tried:
+            for m in sorted(tried, key=lambda k, own=n: abs(k - own))[:TRIED]:
                 job.check()
                 link = onto(features[m], features[n], way, False)
                 if isinstance(link, NotOnto):
