@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
+from shiboken6 import isValid
 
 from windfell.app import theme
 from windfell.app.readiness import Readiness
@@ -207,6 +208,8 @@ class Gather(Station):
     def _figures_arrived(self) -> None:
         if self.session.station == self.name:
             self._mark_problems()
+            # an answer may come when the window is being put away
+        if isValid(self.page.board):
             self.page.board.mark()
             self._show_plot(self._plotted)
 
