@@ -111,6 +111,21 @@ def linear_of(name: str) -> bytes:
     return imagecodecs.cms_profile("rgb", primaries=flat, whitepoint=white, gamma=1.0)
 
 
+class Reading(unittest.TestCase):
+    def test_nothing_turns_black_beside_a_light_beyond_white(self):
+        picture = np.full((30, 40, 3), 0.1, np.float32)
+        picture[:, 20:] = 6.0
+        y, x = np.mgrid[0:30, 0:40].astype(np.float32)
+        found = remapped(picture, np.dstack([x + 0.37, y + 0.21]), True)
+        self.assertGreaterEqual(float(found.min()), 0.1 - 1e-6)
+        self.assertLessEqual(float(found.max()), 6.0 + 1e-5)
+        plain = remapped(picture / 6, np.dstack([x + 0.37, y + 0.21]), True)
+        calm = remapped(picture / 6, np.dstack([x + 0.37, y + 0.21]), True, True)
+        self.assertGreaterEqual(float(calm.min()), 0.1 / 6 - 1e-6)
+        # within white the cubic stays as sharp as it is
+        self.assertLess(float(plain.min()), 0.1 / 6 - 0.01)
+
+
 class Spaces(unittest.TestCase):
     def test_every_output_space_is_what_the_colour_library_makes_of_it(self):
         some = [[0.5, 0.4, 0.3], [0.2, 0.5, 0.3], [0.1, 0.15, 0.4], [0.7, 0.7, 0.7], [0.05, 0.06, 0.04]]

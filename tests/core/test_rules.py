@@ -136,6 +136,16 @@ class Radiance(unittest.TestCase):
             good = (self.radiance > 2.0**-8) & (self.radiance < 2.0**5)
             self.assertLess(np.median(np.abs(np.log2(np.maximum(found, 1e-9) / self.radiance))[good]), most)
 
+    def test_what_burnt_out_in_all_is_at_least_as_bright_as_the_shortest_knows(self):
+        radiance = np.full((*SHAPE, 3), 0.3, np.float32)
+        radiance[30:90, 60:160] = 60.0
+        times = self.times[1:4]
+        frames = [self._frame(t, 16, radiance) for t in times]
+        setting = Setting(exposures=tuple(t / times[0] for t in times), steps=(1 / 65535,) * 3)
+        found = RULES["exposures"].combined(frames, setting) / times[0]
+        self.assertGreater(float(found[34:86, 64:156].min()), 0.95 / times[0])
+        self.assertLess(float(np.abs(found[:26] - 0.3).max()), 0.1)
+
     def test_what_moved_leaves_no_ghost(self):
         frames = []
         for k, t in enumerate(self.times):

@@ -28,7 +28,7 @@ CONTRADICTS = np.float32(4.0)
 RELATIVE = np.float32(0.10)
 CELL, CALM_CELLS = 4, 1.0
 NEIGHBOURS = np.ones((3, 3), np.uint8)
-LEAST_FULL = np.float32(1e-4)
+LEAST_FULL, BURNT_TRUST = np.float32(1e-4), np.float32(1e-6)
 DARKEST = 0.004
 LEAST_SHARED, MOST_SHARED = 200, 60_000
 EV_TRUSTED = 0.35
@@ -99,6 +99,9 @@ def _heard(
                                  borderType=cv2.BORDER_REFLECT_101)
         # trusted by whole neighbourhoods, so that one thing comes from one frame; but never where it is burnt out
         trust.append(np.where(least > 0, known, 0))
+    # where all are burnt out the shortest says the most that is known: at least so bright
+    shortest = int(np.argmin(exposures))
+    trust[shortest] = np.maximum(trust[shortest], BURNT_TRUST)
     guide, guide_spread = _middle(radiance, spread, trust)
     floor = RELATIVE * np.abs(guide)
     out = []

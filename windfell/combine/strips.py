@@ -29,7 +29,7 @@ class Layer:
     and its lens's bending, if it is corrected. `transform` counts at the sheet's own scale and
     leads to the ideal place that `optics` bends. `before` takes the picture's px to the reference's, None
     where they are the same. `lenses`: how the reference's px and the frame's are bent; the
-    transform then acts between the ideal ones.
+    transform then acts between the ideal ones. `calm`: read without ringing, since its light will be multiplied.
     """
 
     sheet: Sheet
@@ -37,6 +37,7 @@ class Layer:
     optics: Optics | None = None
     lenses: tuple[Lens, Lens] | None = None
     before: Callable[[NDArray[np.float64]], NDArray[np.float64]] | None = None
+    calm: bool = False
 
 
 def rows_in_cache(layers: Sequence[Layer], width: int) -> int:
@@ -150,7 +151,7 @@ def _plane(layer: Layer, region: Region) -> tuple[F32, NDArray[np.bool_] | None]
         inside = own if inside is None else inside & own
     plain = grid.stays_near(box)
     source = sheet.light(left, top, right, bottom)
-    return read_in_colours(source, grid, where, lens, (left, top), plain), inside
+    return read_in_colours(source, grid, where, lens, (left, top), plain, layer.calm), inside
 
 
 def shown(layer: Layer, region: Region) -> F32:

@@ -28,7 +28,7 @@ from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region, scaled_size
-from windfell.recipe.combining import Floor
+from windfell.recipe.combining import Floor, Rule
 from windfell.recipe.model import Align, FrameSet, Kind, LensCorrection, Project
 from windfell.shape.stack_cut import StackCut, stack_cut
 
@@ -227,7 +227,7 @@ class StackStages(StackLight):
         read = lambda n: self._host.developed(opened[n], frames[n], scale, job)  # noqa: E731
         sheets = job.map(lambda n: self._prepared_sheet(n, read(n), job, floor), used, "reading frames")
         ref_size = (sheets[0].width, sheets[0].height)
-        layers = []
+        layers, calm = [], self.set.combining.rule is Rule.EXPOSURES
         for n, sheet in zip(used, sheets, strict=True):
             place = places[n]
             optics = self._host.optics(opened[n], frames[n])
@@ -238,7 +238,7 @@ class StackStages(StackLight):
             transform = None if same and not bends else to_own @ place.transform @ from_ref
             lenses = place.lens and (
                 place.lens.scaled(*ref_size), place.lens.scaled(sheet.width, sheet.height))
-            layers.append(Layer(sheet, transform, optics if bends else None, lenses))
+            layers.append(Layer(sheet, transform, optics if bends else None, lenses, calm=calm))
         return layers
 
     def unfinished(self, region: Region, scale: float, job: Job) -> Picture:

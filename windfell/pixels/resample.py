@@ -14,6 +14,9 @@ from windfell.pixels.tiles import Region
 F32 = NDArray[np.float32]
 MARGIN = 5
 
+BEYOND_WHITE = 1.3
+AROUND = np.ones((3, 3), np.uint8)
+
 
 @dataclass(frozen=True)
 class GridMap:
@@ -107,16 +110,23 @@ def inside_frame(
     return inside
 
 
-def remapped(source: F32, where: F32, plain: bool) -> F32:
+def remapped(source: F32, where: F32, plain: bool, calm: bool = False) -> F32:
     """`source` read cubically through a map (h, w, 2) of its pixels.
 
     Beyond the source it is mirrored, so that filters near its edge meet plausible
-    pixels. `plain` says that the map has no NaN and stays near the source.
+    pixels. `plain` says that the map has no NaN and stays near the source; `calm` that nothing may ring.
     """
     if not plain:
         reach = 3 * max(source.shape[:2])
         where = np.clip(np.nan_to_num(where, nan=-1.0), -reach, reach).astype(np.float32)
-    return cv2.remap(source, where, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
+    found = cv2.remap(source, where, None, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
+    if source.size and (calm or float(source.max()) > BEYOND_WHITE):
+        # beside a light far beyond white a cubic rings so far that dark things turn black: no more than is around
+        for bound, grown in ((cv2.max, cv2.erode), (cv2.min, cv2.dilate)):
+            around = cv2.remap(grown(source, AROUND), where, None, cv2.INTER_LINEAR,
+                               borderMode=cv2.BORDER_REFLECT_101)
+            found = bound(found, around.reshape(found.shape))
+    return found
 
 
 def shrunk(picture: NDArray, width: int, height: int) -> NDArray:
