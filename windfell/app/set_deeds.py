@@ -28,29 +28,27 @@ class SetDeeds:
 
     def on_nest_set(self) -> None:
         s = self.session
-        others = [x for x in s.project.sets if x.id != s.set_id]
-        if not others:
-            s.say("There is no other set yet whose picture could be a frame here.", "wrong")
-            return
-        name, chosen = QInputDialog.getItem(
-            self.window, "Use another set as a frame", "The picture of this set becomes a frame:",
-            [x.name for x in others], 0, False,
-        )
-        if chosen:
-            inner = next(x for x in others if x.name == name)
+        inner = self._other_set("whose picture could be a frame here", "Use another set as a frame",
+                                "The picture of this set becomes a frame:")
+        if inner is not None:
             frame = Frame(new_id(), SetSource(inner.id))
             s.try_edit(lambda: edits.add_frames(s.project, s.set_id, [frame]))
 
     def on_lay_behind(self) -> None:
+        back = self._other_set("that could lie behind this one", "Lay a set behind",
+                               "Seen where this one has its sky:")
+        if back is not None:
+            self.lay_behind(back.id)
+
+    def _other_set(self, for_what: str, title: str, label: str) -> FrameSet | None:
+        """The set that is chosen of all but the one in hand; None if there is none, or none was wanted."""
         s = self.session
         others = [x for x in s.project.sets if x.id != s.set_id]
         if not others:
-            s.say("There is no other set yet that could lie behind this one.", "wrong")
-            return
-        name, chosen = QInputDialog.getItem(
-            self.window, "Lay a set behind", "Seen where this one has its sky:", [x.name for x in others], 0, False)
-        if chosen:
-            self.lay_behind(next(x for x in others if x.name == name).id)
+            s.say(f"There is no other set yet {for_what}.", "wrong")
+            return None
+        name, chosen = QInputDialog.getItem(self.window, title, label, [x.name for x in others], 0, False)
+        return next(x for x in others if x.name == name) if chosen else None
 
     def lay_behind(self, back_id: str) -> None:
         """A new set of two: the set in hand in front, the other one in its sky."""

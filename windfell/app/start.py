@@ -154,75 +154,90 @@ def _screenshot(app: QApplication, window: Window, options: argparse.Namespace) 
 
 def _show(app: QApplication, window: Window, what: str) -> None:
     """Bring a page to the screen as somebody at work has it."""
-    session, own = window.session, window.session.frame_set
-    if session.station == "join":
-        join = window.stations["join"]
-        if what == "flat-view":
-            join.open_page("mend")
-            join.flat.on.setChecked(True)
-            return
-        frame = own.used[len(own.used) // 2]
-        session.select_frame(frame.id)
-        join.open_page("own")
-        settle(app, window)
-        across = [(0.50, 0.35), (0.51, 0.5), (0.50, 0.66)]
-        points = ground_at(session.engine.stages(session.project, own.id), across, Job())
-        area = Area((Stroke(points, 6.0),))
-        session.edit(Edit("paint", with_given(session.project, own.id, frame.id, True, area)))
-        join.own.paint(True)
-    elif session.station == "gather":
-        lane = next(x for x in window.stations["gather"].page.board.lanes if x.set_id == own.id)
-        lane.fold.click()
-    elif session.station == "export":
-        export = window.stations["export"]
-        export.outputs.tick("Web", True)
-        export.add()
-        session.select_set("demo-tarn-round")
-        session.change("output.format", Format.HTML, True)
-        settle(app, window)
-        export.add()
-        session.undo()
-        session.select_set(own.id)
-    elif session.station == "subjects":
-        subjects = window.stations["subjects"]
-        if what == "shelf":
-            subjects.deeds.take_suggested()
-            subjects.view.hold(subjects.offered[4])
-            return
-        if what == "matte":
-            subjects.deeds.take_all()
-            subjects.open_view("conflicts")
-            subjects.controls_of.alone.click()
-            subjects.view.hold(subjects.offered[3])
-            return
-        subjects.open_view("best")
-        subjects.deeds.put_behind(own.frames[0].id)
-        subjects.box.drawn.emit(QRectF(0.17, 0.42, 0.1, 0.22))
-        settle(app, window)
-        subjects.best.lay(3)
-    elif session.station == "finish":
-        finish = window.stations["finish"]
-        settle(app, window)
-        finish.open_view(what)
-        finish.list.setCurrentRow(1)
-        if what == "values":
-            finish.area.click()
-    elif session.station == "combine":
-        combine = window.stations["combine"]
-        combine.open_view("core" if what == "core" else "pile")
-        width, height = session.engine.size(session.project, own.id, Job())
-        if what == "core":
-            combine.core.look_at(QPointF(0.4, 0.65), pin=True)
-            combine.core.look_at(QPointF(0.53, 0.6))
-            return
-        across = tuple((width * x, 0.51 * height) for x in (0.15, 0.35, 0.55, 0.8))
-        first = own.frames[0]
-        session.edit(lights_over_base(session.project, own.id, first.id, Rule.MAXIMUM))
-        area = Area((Stroke(across, 0.14 * height),))
-        session.edit(Edit("paint", with_region(session.project, own.id, area)))
-        layer = Layer(frames=(own.frames[-1].id,), name="Last boats, dimmer", over=Over.LIGHTER, exposure_ev=-1.0)
-        session.edit(add_layer(session.project, own.id, layer))
-        combine.pile.take_region()
+    by_hand = {"join": _show_join, "gather": _show_gather, "export": _show_export, "subjects": _show_subjects,
+               "finish": _show_finish, "combine": _show_combine}
+    if window.session.station in by_hand:
+        by_hand[window.session.station](app, window, what)
+
+
+def _show_join(app: QApplication, window: Window, what: str) -> None:
+    session, own, join = window.session, window.session.frame_set, window.stations["join"]
+    if what == "flat-view":
+        join.open_page("mend")
+        join.flat.on.setChecked(True)
+        return
+    frame = own.used[len(own.used) // 2]
+    session.select_frame(frame.id)
+    join.open_page("own")
+    settle(app, window)
+    across = [(0.50, 0.35), (0.51, 0.5), (0.50, 0.66)]
+    points = ground_at(session.engine.stages(session.project, own.id), across, Job())
+    area = Area((Stroke(points, 6.0),))
+    session.edit(Edit("paint", with_given(session.project, own.id, frame.id, True, area)))
+    join.own.paint(True)
+
+
+def _show_gather(_app: QApplication, window: Window, _what: str) -> None:
+    lanes = window.stations["gather"].page.board.lanes
+    next(x for x in lanes if x.set_id == window.session.set_id).fold.click()
+
+
+def _show_export(app: QApplication, window: Window, _what: str) -> None:
+    session, own, export = window.session, window.session.frame_set, window.stations["export"]
+    export.outputs.tick("Web", True)
+    export.add()
+    session.select_set("demo-tarn-round")
+    session.change("output.format", Format.HTML, True)
+    settle(app, window)
+    export.add()
+    session.undo()
+    session.select_set(own.id)
+
+
+def _show_subjects(app: QApplication, window: Window, what: str) -> None:
+    subjects = window.stations["subjects"]
+    if what == "shelf":
+        subjects.deeds.take_suggested()
+        subjects.view.hold(subjects.offered[4])
+        return
+    if what == "matte":
+        subjects.deeds.take_all()
+        subjects.open_view("conflicts")
+        subjects.controls_of.alone.click()
+        subjects.view.hold(subjects.offered[3])
+        return
+    subjects.open_view("best")
+    subjects.deeds.put_behind(window.session.frame_set.frames[0].id)
+    subjects.box.drawn.emit(QRectF(0.17, 0.42, 0.1, 0.22))
+    settle(app, window)
+    subjects.best.lay(3)
+
+
+def _show_finish(app: QApplication, window: Window, what: str) -> None:
+    finish = window.stations["finish"]
+    settle(app, window)
+    finish.open_view(what)
+    finish.list.setCurrentRow(1)
+    if what == "values":
+        finish.area.click()
+
+
+def _show_combine(_app: QApplication, window: Window, what: str) -> None:
+    session, own, combine = window.session, window.session.frame_set, window.stations["combine"]
+    combine.open_view("core" if what == "core" else "pile")
+    width, height = session.engine.size(session.project, own.id, Job())
+    if what == "core":
+        combine.core.look_at(QPointF(0.4, 0.65), pin=True)
+        combine.core.look_at(QPointF(0.53, 0.6))
+        return
+    across = tuple((width * x, 0.51 * height) for x in (0.15, 0.35, 0.55, 0.8))
+    first = own.frames[0]
+    session.edit(lights_over_base(session.project, own.id, first.id, Rule.MAXIMUM))
+    area = Area((Stroke(across, 0.14 * height),))
+    session.edit(Edit("paint", with_region(session.project, own.id, area)))
+    layer = Layer(frames=(own.frames[-1].id,), name="Last boats, dimmer", over=Over.LIGHTER, exposure_ev=-1.0)
+    session.edit(add_layer(session.project, own.id, layer))
+    combine.pile.take_region()
 
 
 def settle(app: QApplication, window: Window, limit_s: float = SETTLE_LIMIT_S) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 from dataclasses import dataclass
 from enum import StrEnum
@@ -162,7 +161,3 @@ def in_bytes(n: float) -> str:
         if n >= size:
             return f"{n / size:.3g} {unit}"
     return f"{n:.0f} B"
-
-
-def of_file(path: Path) -> str:
-    return in_bytes(os.path.getsize(path))

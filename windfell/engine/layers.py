@@ -6,13 +6,12 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path, PurePath
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from windfell.engine.carried import carried_over
 from windfell.engine.core import Engine
-from windfell.engine.output_pixels import encoder, icc_for, is_linear
+from windfell.engine.output_pixels import encoder, icc_for
 from windfell.engine.output_size import output_scale
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.places import check_place, check_room, make_folder
@@ -21,11 +20,10 @@ from windfell.errors import BadRequest
 from windfell.job import Job
 from windfell.output.sheet import DTYPES, LINEAR, Sheet
 from windfell.output.writers import WRITERS
-from windfell.pixels.colour import SPACES, SRGB, WORKING
 from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.combining import Layer, Over
 from windfell.recipe.model import Frame, FrameSet, Project
-from windfell.recipe.output import Compression, Format, Output
+from windfell.recipe.output import Compression, Output
 from windfell.recipe.written import written_whole
 
 ROWS = 256
@@ -41,7 +39,7 @@ def layers_of(engine: Engine, project: Project, set_id: str, scale: float, sheet
     """
     stages = engine.stages(project, set_id)
     stages.prepare(scale, job)
-    encode = _encoder(sheet)
+    encode = encoder(sheet.output, sheet.depth)
     if isinstance(stages, PanoramaStages):
         size = sheet.width, sheet.height
         return [(frame_title(stages.set.used[number]), _frame_strips(stages, n, size, encode, sheet.depth, job))
@@ -52,15 +50,6 @@ def layers_of(engine: Engine, project: Project, set_id: str, scale: float, sheet
 def frame_title(frame: Frame) -> str:
     path = getattr(frame.source, "path", None)
     return PurePath(path).name if path else "nested set"
-
-
-def _encoder(sheet: Sheet) -> Encode:
-    output = sheet.output
-    if not is_linear(output, sheet.depth):
-        return encoder(output, sheet.depth)
-    space = SPACES[str(output.space)] if output.format is Format.TIFF else SRGB
-    matrix = space.matrix_from(WORKING).astype(np.float32)
-    return lambda light: cv2.transform(light, matrix)
 
 
 def write_layers(engine: Engine, project: Project, set_id: str, folder: Path, job: Job) -> list[Path]:

@@ -46,9 +46,8 @@ def finisher(sheet: Sheet) -> Finisher:
     if output.format is Format.DNG:
         matrix = sheet.raw.from_working()
         return lambda picture: cv2.transform(picture.light, matrix)
-    if is_linear(output, sheet.depth):
-        return _linear(sheet)
-    encode, top = encoder(output, sheet.depth), 2**sheet.depth - 1
+    encode = encoder(output, sheet.depth)
+    top = 1.0 if is_linear(output, sheet.depth) else 2**sheet.depth - 1
 
     def finish(picture: Picture) -> NDArray:
         pixels = encode(picture.light)
@@ -63,21 +62,15 @@ def finisher(sheet: Sheet) -> Finisher:
 
 
 def encoder(output: Output, depth: int) -> Callable[[NDArray], NDArray]:
-    """From working light (h, w, 3) to the values of the output's space or profile, uint8 or uint16."""
+    """From working light (h, w, 3) to the file's values: of the output's space or profile, uint8 or uint16; linear,
+    float32, where a file of that depth holds light.
+    """
+    if is_linear(output, depth):
+        # EXR and HDR are read as BT.709's primaries
+        space = SPACES[str(output.space)] if output.format is Format.TIFF else SRGB
+        matrix = space.matrix_from(WORKING).astype(np.float32)
+        return lambda light: cv2.transform(light, matrix)
     if output.profile is None:
         return Encoder(SPACES[str(output.space)], depth, output.dither)
     profile, intent = chosen_profile(output.profile), str(output.intent)
     return lambda light: into_profile(light, profile, intent, depth)
-
-
-def _linear(sheet: Sheet) -> Finisher:
-    """What makes linear light of a space, float, with alpha if there is room for it."""
-    # EXR and HDR are read as BT.709's primaries
-    space = SPACES[str(sheet.output.space)] if sheet.output.format is Format.TIFF else SRGB
-    matrix = space.matrix_from(WORKING).astype(np.float32)
-
-    def finish(picture: Picture) -> NDArray:
-        light = cv2.transform(picture.light, matrix)
-        return light if sheet.channels == 3 else np.dstack([light, picture.covered.astype(np.float32)])
-
-    return finish

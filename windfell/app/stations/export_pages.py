@@ -25,6 +25,8 @@ from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
 from windfell.engine.export import sheet_depth
+from windfell.engine.output_pixels import chosen_profile
+from windfell.errors import WindfellError
 from windfell.output.writers import LAYERED, WRITERS
 from windfell.pixels.colour import SPACES
 from windfell.recipe.model import FrameSet
@@ -214,9 +216,6 @@ class OutputPages(QWidget):
 
     def use_profile(self, path: str) -> None:
         """Write in the colours of a profile; a sentence if it cannot be used."""
-        from windfell.engine.output_pixels import chosen_profile  # noqa: PLC0415
-        from windfell.errors import WindfellError  # noqa: PLC0415
-
         try:
             chosen_profile(path)
         except WindfellError as error:
