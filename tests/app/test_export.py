@@ -4,6 +4,7 @@ import json
 import shutil
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -281,6 +282,25 @@ class Trees(ExportTest):
         self.until(lambda: not self.session.desk.runs("compose"))
         QApplication.processEvents()
         self.assertIn("place it by hand", " ".join(self.said))
+
+    def test_another_set_is_asked_for_if_there_is_one(self):
+        self.open("gather", "row")
+        before = len(self.session.frame_set.frames)
+        with mock.patch("windfell.app.set_deeds.QInputDialog.getItem") as asked:
+            asked.side_effect = lambda _parent, _title, _label, names, *_: (names[0], asked.call_count > 1)
+            self.window.do("nest_set")
+            self.assertEqual(len(self.session.frame_set.frames), before)
+            self.window.do("nest_set")
+            frames = self.session.frame_set.frames
+            self.assertEqual((len(frames), frames[-1].source.set), (before + 1, "still"))
+            self.session.undo()
+            self.window.do("lay_behind")
+            self.until(lambda: self.session.station == "combine")
+            self.assertEqual([f.source.set for f in self.session.frame_set.frames], ["row", "still"])
+        self.session.replace_all(Project(sets=(FrameSet("alone", "Alone", Kind.PANORAMA),)), None)
+        self.window.do("nest_set")
+        self.window.do("lay_behind")
+        self.assertEqual(sum("no other set yet" in x for x in self.said), 2)
 
 
 if __name__ == "__main__":
