@@ -48,15 +48,34 @@ class Combining(WindowTest):
         layers = self.window.before.shown.project.set("still").combining.layers
         self.assertEqual([x.frames for x in layers], [(base,)])
 
-    def test_the_masks_of_exposures_have_rulers(self):
-        self.combine.open_tab("light")
+    def test_the_display_of_exposures_and_their_masks_have_rulers(self):
+        self.combine.open_tab("display")
         self.assertFalse(self.combine.masks["combining.grow_px"].isEnabled())
         self.combine._choose("exposures")
         for path, value in (("combining.grow_px", 12.0), ("combining.soften_px", 4.0)):
             self.assertTrue(self.combine.masks[path].isEnabled())
             self.combine.masks[path]._line._move_to(value)
         self.assertEqual((self.own.combining.grow_px, self.own.combining.soften_px), (12.0, 4.0))
+        for path, value in (("combining.compression_pct", 60.0), ("combining.detail_pct", 25.0),
+                            ("combining.highlights_pct", -30.0), ("combining.shadows_pct", 40.0)):
+            self.combine.tones[path]._line._move_to(value)
+        c = self.own.combining
+        self.assertEqual((c.compression_pct, c.detail_pct), (60.0, 25.0))
+        self.assertEqual((c.highlights_pct, c.shadows_pct), (-30.0, 40.0))
+        self.combine.display.press("fusion")
+        self.assertFalse(self.combine.tones["combining.detail_pct"].isEnabled())
         self.settle()
+        self.assertIsNone(self.window.source.error)
+
+    def test_how_much_a_frame_is_heard_is_seen_in_black_and_white(self):
+        self.combine.open_view("core")
+        self.session.select_frame(self.own.frames[1].id)
+        self.combine.core.maps.press("heard")
+        self.until(lambda: self.combine.core.overlay is not None)
+        first = self.combine.core.overlay
+        self.assertTrue(first.pixelColor(first.width() // 2, 5).alpha() == 255)
+        self.session.select_frame(self.own.frames[2].id)
+        self.until(lambda: self.combine.core.overlay is not first)
 
     def test_a_rule_is_chosen_with_what_goes_with_it(self):
         self.combine._choose("clipped-mean")

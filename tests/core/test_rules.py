@@ -16,8 +16,9 @@ from windfell.cli.main import main
 from windfell.combine.blocks import in_blocks
 from windfell.combine.bridging import swept, ways
 from windfell.combine.calibrated import _calm_level, black_plane
-from windfell.combine.display import shouldered, tone_gain
+from windfell.combine.display import ToneLook, shouldered, tone_gain
 from windfell.combine.exposures import estimated_exposures
+from windfell.combine.influence import heard
 from windfell.combine.rules import RULES, Exposures, Setting
 from windfell.combine.strips import Layer, combined
 from windfell.errors import BadRequest
@@ -242,6 +243,41 @@ class Radiance(unittest.TestCase):
         for side in (flat[10:74], flat[86:150]):
             self.assertLess(np.ptp(side) / side.mean(), 0.2)
         assert_allclose(shouldered(np.full((1, 1, 3), 0.5, np.float32)), 0.5)
+
+
+    def test_each_part_of_the_display_moves_what_it_is_for(self):
+        def shown(light, **look):
+            h, w = light.shape[:2]
+            return tone_gain(light, ToneLook(**look)).shown(light, (np.arange(w) + 0.5) / w, (np.arange(h) + 0.5) / h)
+
+        levels = np.repeat(np.exp2(np.linspace(-7, 3, 12)), 40).astype(np.float32)
+        scene = np.broadcast_to(levels[None, :, None], (160, 480, 3)).copy()
+        scene *= 1 + 0.1 * np.sin(np.arange(160))[:, None, None].astype(np.float32)
+        plain = shown(scene)
+        ratio = lambda a, b: float(np.median(a) / np.median(b))  # noqa: E731
+        dark, bright = np.s_[:, 40:80], np.s_[:, 400:440]
+        # not compressed, the range is that of the scene: 9 stops between these two, less a shoulder
+        less = shown(scene, compression=0.0)
+        self.assertGreater(ratio(less[bright], less[dark]), 3 * ratio(plain[bright], plain[dark]))
+        self.assertGreater(ratio(shown(scene, shadows=0.8)[dark], plain[dark]), 1.3)
+        self.assertAlmostEqual(ratio(shown(scene, shadows=0.8)[bright], plain[bright]), 1, delta=0.05)
+        self.assertLess(ratio(shown(scene, highlights=-0.8)[bright], plain[bright]), 0.85)
+        self.assertAlmostEqual(ratio(shown(scene, highlights=-0.8)[dark], plain[dark]), 1, delta=0.05)
+        texture = lambda v: float(np.std(v[:, 60, 1]) / np.mean(v[:, 60, 1]))  # noqa: E731
+        self.assertGreater(texture(shown(scene, detail=0.6)), 1.4 * texture(plain))
+        assert_allclose(shown(scene, compression=1.0), plain)
+
+    def test_a_frame_is_heard_where_its_weight_is(self):
+        frames = [self._frame(t, 16) for t in self.times]
+        told = Setting(exposures=tuple(t / self.times[0] for t in self.times), steps=(1 / 65535,) * 5)
+        shares = [heard(frames, k, RULES["exposures"], told) for k in range(5)]
+        assert_allclose(np.median(np.sum(shares, axis=0)), 1, atol=0.05)
+        longest = int(np.argmax(self.times))
+        burnt = frames[longest].max(axis=2) >= 1
+        self.assertGreater(burnt.mean(), 0.02)
+        self.assertLess(shares[longest][burnt].max(), 0.02)
+        mean = heard(frames, 1, RULES["mean"], Setting(weights=(1.0, 3.0, 0.0, 0.0, 0.0)))
+        assert_allclose(np.median(mean), 0.75, atol=0.02)
 
 
 class Floors(unittest.TestCase):

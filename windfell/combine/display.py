@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from windfell.pixels.channels import mean_of, most_of
 from windfell.pixels.colour import luminance, srgb_decoded, srgb_encoded
+from windfell.pixels.easing import eased
 from windfell.pixels.pyramid import collapsed, gaussian, laplacian, max_levels
 
 F32 = NDArray[np.float32]
@@ -23,8 +24,24 @@ F32 = NDArray[np.float32]
 LEAST_LIGHT = np.float32(1e-5)
 RADIUS_SHARE, SMOOTHNESS = 1 / 14, 0.35
 RANGE_EV, MIDDLE = 5.6, 0.19
+LEAST_KEPT, MOST_MOVED = 0.1, 1.6
 SHOULDER = np.float32(0.75)
 WELL, WELL_SIGMA = 0.5, 0.2
+
+
+@dataclass(frozen=True)
+class ToneLook:
+    """How far the broad light is compressed (1: to what a screen shows, 0: not), what is added to the detail, and
+    how much highlights and shadows are raised, all as shares.
+    """
+
+    compression: float = 1.0
+    detail: float = 0.0
+    highlights: float = 0.0
+    shadows: float = 0.0
+
+
+PLAIN = ToneLook()
 
 
 @dataclass(frozen=True)
@@ -69,16 +86,29 @@ def _guided(guide: F32, target: F32) -> tuple[F32, F32]:
     return box(slope), box(mean_t - slope * mean_g)
 
 
-def tone_gain(radiance: F32) -> DisplayGain:
-    """Local compression: the range of the broad light is brought to what a screen shows, detail kept as it is."""
+def tone_gain(radiance: F32, look: ToneLook = PLAIN) -> DisplayGain:
+    """Local compression: the range of the broad light is brought to what a screen shows, detail kept as it is; both
+    as far as `look` says.
+    """
     light = _log(radiance)
     slope, offset = _guided(light, light)
     broad = slope * light + offset
     low, middle, high = (float(v) for v in np.percentile(broad, [1, 50, 99]))
-    keep = min(1.0, RANGE_EV / max(high - low, 1e-3))
+    screen = min(1.0, RANGE_EV / max(high - low, 1e-3))
+    keep = max(LEAST_KEPT, 1 + (screen - 1) * look.compression)
     # the middle at middle grey, but the brightest not far beyond white
-    lift = min(np.log2(MIDDLE) - middle, 0.3 - (middle + keep * (high - middle)))
-    return DisplayGain((keep - 1) * slope, (keep - 1) * (offset - np.float32(middle)) + np.float32(lift))
+    lift = min(np.log2(MIDDLE) - middle, 0.3 - (middle + screen * (high - middle)))
+    finer = np.float32(keep - 1 - look.detail)
+    gain = DisplayGain(finer * slope + np.float32(look.detail),
+                       finer * offset - np.float32((keep - 1) * middle - lift))
+    if not (look.highlights or look.shadows):
+        return gain
+    # the bright half of the broad light and its dark half moved, the more the farther from the middle
+    bright = np.clip((broad - middle) / max(high - middle, 1e-3), 0, 1)
+    dark = np.clip((middle - broad) / max(middle - low, 1e-3), 0, 1)
+    moved = MOST_MOVED * (look.highlights * eased(bright) + look.shadows * eased(dark))
+    more, base = _guided(light, moved.astype(np.float32))
+    return DisplayGain(gain.slope + more, gain.offset + base)
 
 
 def fusion_gain(radiance: F32, frames: Sequence[F32]) -> DisplayGain:

@@ -84,3 +84,12 @@ def whose(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> N
     off = np.stack([np.abs(p - result).sum(axis=2) for p in planes])
     return off.argmin(axis=0).astype(np.int16)
 
+
+
+def heard(planes: Sequence[F32], k: int, rule: StackRule, setting: Setting = PLAIN) -> F32:
+    """How much of the result (h, w) is frame `k`'s at each spot, 0..1: what it takes over of a small change of it."""
+    step = np.maximum(STEP * np.abs(planes[k]), LEAST_STEP)
+    before = rule.combined([p.copy() for p in planes], setting)
+    after = rule.combined([p + step if n == k else p.copy() for n, p in enumerate(planes)], setting)
+    told = setting.exposures[k] if setting.exposures else 1.0
+    return np.clip(np.float32(told) * ((after - before) / step).mean(axis=2), 0, 1)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.combine.influence import NOTHING, RuleFigures, against_mean, influence, rule_figures, whose
+from windfell.combine.influence import NOTHING, RuleFigures, against_mean, heard, influence, rule_figures, whose
 from windfell.combine.spoiling import Spoiled, spoiled
 from windfell.combine.strips import shown_within
 from windfell.engine.cache import key_of
@@ -112,9 +112,17 @@ def figures_of(stages: PileStages, job: Job) -> RuleFigures:
     return stages.cache.get(key_of("rule figures", stages.rule_key(job)), find)
 
 
-def rule_map(stages: PileStages, what: str, job: Job) -> NDArray:
-    """Over the whole reference, small: "against" the mean in L* (h, w), or "whose" value it is, as used frames."""
+def rule_map(stages: PileStages, what: str, job: Job, frame: str | None = None) -> NDArray:
+    """Over the whole reference, small: "against" the mean in L* (h, w), "whose" value it is, as used frames, or how
+    much `frame` (id) is "heard", 0..1.
+    """
     planes, order = _small(stages, MAP_SIDE, job)
+    if what == "heard":
+        numbers = [stages.set.used[n].id for n in order]
+        if frame not in numbers:
+            return np.zeros(planes[0].shape[:2], np.float32)
+        return heard(planes, numbers.index(frame), stages.rule_at(MAP_SIDE / max(stages.whole_size(job))),
+                     stages.setting(order, job))
     if what == "against":
         return against_mean(planes, stages.rule, stages.setting(order, job))
     return np.array(order, np.int16)[whose(planes, stages.rule, stages.setting(order, job))]

@@ -21,7 +21,7 @@ from windfell.combine.calibrated import (
     level_plane,
     mean_light,
 )
-from windfell.combine.display import DisplayGain, fusion_gain, tone_gain
+from windfell.combine.display import DisplayGain, ToneLook, fusion_gain, tone_gain
 from windfell.combine.exposures import CODE_STEP, estimated_exposures
 from windfell.combine.rules import RULES, Exposures, Setting, StackRule
 from windfell.combine.skyline import share_at
@@ -215,7 +215,9 @@ class StackLight(Stages):
         def make() -> DisplayGain:
             radiance = self.small_radiance(job)
             if c.display is Display.TONE:
-                return tone_gain(radiance)
+                look = ToneLook(*(v / 100 for v in (
+                    c.compression_pct, c.detail_pct, c.highlights_pct, c.shadows_pct)))
+                return tone_gain(radiance, look)
             return fusion_gain(radiance, self.small_lights(job))
 
         key = key_of("display", self._registration_key(job), development_key(self.set.used), self._light_parts())

@@ -97,7 +97,8 @@ class Combining:
     `bridge`: gaps between lights that move on from frame to frame are closed. `display`: of exposures. Where light is
     gathered: every `every`-th frame alone; the first frames fade in over so much of the series, the last ones out;
     `beyond_noise`: a maximum shows only what brightens beyond the noise. Of exposures, where a frame is not heard is
-    grown and its edge softened by so many px at full size.
+    grown and its edge softened by so many px at full size. Local compression of the display: how far the range is
+    brought to that of a screen, detail added, highlights and shadows raised.
     """
 
     rule: Rule = Rule.MEDIAN
@@ -118,4 +119,8 @@ class Combining:
     beyond_noise: bool = False
     grow_px: float = number(0.0, 0.0, 60.0, "px")
     soften_px: float = number(0.0, 0.0, 30.0, "px")
+    compression_pct: float = number(100.0, 0.0, 150.0, "%")
+    detail_pct: float = number(0.0, -100.0, 100.0, "%")
+    highlights_pct: float = number(0.0, -100.0, 100.0, "%")
+    shadows_pct: float = number(0.0, -100.0, 100.0, "%")
     unknown: Unknown = ()

@@ -34,12 +34,22 @@ from windfell.combine.rules import RULES
 from windfell.engine.stack_core import black_at, figures_of
 from windfell.job import Job
 from windfell.recipe import edits, pile
-from windfell.recipe.combining import Display, Floor, Rule
+from windfell.recipe.combining import Combining, Display, Floor, Rule
 from windfell.recipe.edits import field_at
+from windfell.recipe.limits import limits_of
 from windfell.recipe.model import FrameSet, Project
 from windfell.recipe.outline import BentLine, LineKind
 
 CARD_WIDE = 190
+TONE_RULERS = (
+    ("compression_pct", "Compress", "How far the range of light is brought to that of a screen, in %; 0 leaves it"),
+    ("detail_pct", "Detail", "Small differences of light made stronger or weaker, in %"),
+    ("highlights_pct", "Highlights", "The bright half of the picture raised or lowered, in %"),
+    ("shadows_pct", "Shadows", "The dark half of the picture raised or lowered, in %"))
+MASK_RULERS = (
+    ("grow_px", "Grow", "Where an exposure is not heard (moved, burnt out) is grown by so many px"),
+    ("soften_px", "Soften", "Exposures pass over into each other so softly, in px"))
+PAGES = ("rule", "light", "display", "trails", "cut")
 SHEETS = ("proofs", "pile", "core", "frames")
 QUIETS = ("median", "mean", "clipped-mean", "sum", "exposures")
 
@@ -56,7 +66,8 @@ class Combine(Station):
         self.column.setContentsMargins(16, 6, 12, 4)
         self.tabs = Choice("", (
             ("rule", "Rule", "What becomes of the frames' values"),
-            ("light", "Light", "What counts as black, how exposures are shown"),
+            ("light", "Light", "What counts as black, how exposures pass over into each other"),
+            ("display", "Display", "How light of several exposures, beyond white, is shown"),
             ("trails", "Trails", "Lights that move: gaps, fading, every n-th frame"),
             ("cut", "Cut", "Straighten and crop")))
         self.tabs.picked.connect(self.open_tab)
@@ -66,6 +77,7 @@ class Combine(Station):
         self.column.addWidget(self.stack, 1)
         self._rule_page()
         self._light_page()
+        self._display_page()
         self._trails_page()
         self._cut_page(view)
         self.proofs = Proofs(
@@ -141,20 +153,6 @@ class Combine(Station):
         self.floor.picked.connect(lambda v: session.change("combining.floor", Floor(v), True))
         self.level = Ruler("Level", 0.0, 20.0, 0.0, "%", 0.05)
         self.level.changed.connect(lambda v, first: session.change("combining.floor_pct", v, first))
-        self.display = Choice("Show", (
-            ("tone", "Local", "Bright and dark parts brought together, detail kept"),
-            ("fusion", "Fused", "Of each exposure what it shows best"),
-            ("none", "As it is", "Linear light, beyond white too")))
-        self.display.picked.connect(lambda v: session.change("combining.display", Display(v), True))
-        self.masks: dict[str, Ruler] = {}
-        for words, path, high, tip in (
-                ("Grow", "combining.grow_px", 60.0, "Where an exposure is not heard, as something moved or burnt out "
-                 "there, is grown by so much"),
-                ("Soften", "combining.soften_px", 30.0, "Exposures pass over into each other so softly")):
-            ruler = Ruler(words, 0.0, high, 0.0, "px", 0.5)
-            ruler.setToolTip(tip)
-            ruler.changed.connect(lambda v, first, p=path: session.change(p, v, first))
-            self.masks[path] = ruler
         self.pick = QPushButton("Pick", checkable=True)
         self.pick.setToolTip("Press on the picture what is to be black")
         self.pick.clicked.connect(lambda on: self._view.take_tool(self.picker if on else None))
@@ -165,9 +163,32 @@ class Combine(Station):
         row.addWidget(self.pick)
         column.addWidget(self.floor)
         column.addLayout(row)
-        for part in (self.display, *self.masks.values()):
-            column.addWidget(part)
+        self.masks = self._rulers_of(MASK_RULERS, column)
         column.addStretch(1)
+
+    def _display_page(self) -> None:
+        session, column = self.session, self.page_of(self.stack, 2)
+        self.display = Choice("Show", (
+            ("tone", "Local", "Bright and dark parts brought together, detail kept"),
+            ("fusion", "Fused", "Of each exposure what it shows best"),
+            ("none", "As it is", "Linear light, beyond white too")))
+        self.display.picked.connect(lambda v: session.change("combining.display", Display(v), True))
+        column.addWidget(self.display)
+        self.tones = self._rulers_of(TONE_RULERS, column)
+        column.addStretch(1)
+
+    def _rulers_of(self, rulers: tuple, column: QVBoxLayout) -> dict[str, Ruler]:
+        """Rulers of fields of the combining, by their paths."""
+        made = {}
+        for field, words, tip in rulers:
+            limits = limits_of(Combining, field)
+            ruler = Ruler(words, limits["low"], limits["high"], getattr(Combining(), field), limits["unit"],
+                          0.5 if limits["unit"] == "px" else 1)
+            ruler.setToolTip(tip)
+            made[f"combining.{field}"] = ruler
+            ruler.changed.connect(lambda v, first, f=field: self.session.change(f"combining.{f}", v, first))
+            column.addWidget(ruler)
+        return made
 
     def _picked_black(self, at: QPointF) -> None:
         """A spot was pressed that is to be black."""
@@ -245,7 +266,7 @@ class Combine(Station):
         if self.pick.isChecked():
             self.pick.setChecked(False)
             self._view.take_tool(None)
-        self.stack.setCurrentIndex(("rule", "light", "trails", "cut").index(name))
+        self.stack.setCurrentIndex(PAGES.index(name))
         if name != "cut":
             self.take("off")
 
@@ -300,6 +321,9 @@ class Combine(Station):
         for path, ruler in self.masks.items():
             ruler.set_value(getattr(c, path.partition(".")[2]))
             ruler.setEnabled(c.rule is Rule.EXPOSURES)
+        for path, ruler in self.tones.items():
+            ruler.set_value(getattr(c, path.partition(".")[2]))
+            ruler.setEnabled(c.rule is Rule.EXPOSURES and c.display is Display.TONE)
         self.display.set_value(str(c.display))
         self.display.setEnabled(c.rule is Rule.EXPOSURES)
         self.roll.set_value(frame_set.view.roll_deg)

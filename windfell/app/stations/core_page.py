@@ -60,7 +60,8 @@ class CorePage(QWidget):
         self.maps = Choice("Map", (
             ("off", "Off", "The picture alone"),
             ("against", "Added, taken", "Where the result is lighter (gorse) or darker (tarn) than the mean of all"),
-            ("whose", "Whose", "Which frame each spot is nearest to")))
+            ("whose", "Whose", "Which frame each spot is nearest to"),
+            ("heard", "Heard", "How much the frame chosen at the left is heard: white wholly, black not at all")))
         self.maps.set_value("off")
         self.maps.picked.connect(self._show_map)
         self.pin, self.unpin = QPushButton("Pin (Y)"), QPushButton("Let go")
@@ -98,6 +99,8 @@ class CorePage(QWidget):
             plot.chosen = chosen
             plot.update()
         parts = own.id, picture_parts(self.session.project, own.id)
+        if self.showing == "heard":
+            parts = *parts, self.session.frame_id
         if parts != self._map_of and not self.session.moving:
             self._map_of = parts
             self._ask_map()
@@ -234,7 +237,9 @@ class CorePage(QWidget):
                 self.overlay = image
                 self.map_changed.emit()
 
-        self.session.desk.ask("rule map", lambda job: map_image(stages, what, job), done, lambda _: None, quiet=True)
+        frame = self.session.frame_id
+        self.session.desk.ask(
+            "rule map", lambda job: map_image(stages, what, job, frame), done, lambda _: None, quiet=True)
 
     def paint_over(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
         """The map, and the pinned spots."""
@@ -251,14 +256,18 @@ class CorePage(QWidget):
             painter.drawText(p + QPointF(10, -6), "ab"[n])
 
 
-def map_image(stages: PileStages, what: str, job: Job) -> QImage:
-    """A map as it lies on the picture: gorse where light was added, tarn where it was taken; or a colour a frame."""
-    found = rule_map(stages, what, job)
+def map_image(stages: PileStages, what: str, job: Job, frame: str | None = None) -> QImage:
+    """A map as it lies on the picture: gorse where light was added, tarn where it was taken; a colour a frame; or
+    how much `frame` is heard, in black and white.
+    """
+    found = rule_map(stages, what, job, frame)
     h, w = found.shape
     if what == "against":
         strength = np.clip(np.abs(found) / FULL_LIGHTNESS, 0, 1)[..., None]
         colour = np.where(found[..., None] > 0, _rgb(HUES[0]), _rgb(HUES[1]))
         alpha = 0.85 * strength
+    elif what == "heard":
+        colour, alpha = np.repeat(255 * found[..., None], 3, axis=2), np.ones((h, w, 1))
     else:
         table = np.array([_rgb(HUES[n % len(HUES)]) for n in range(int(found.max()) + 1)])
         colour, alpha = table[found], np.full((h, w, 1), 0.6)
