@@ -50,6 +50,23 @@ class Walking(WindowTest):
         self.assertFalse(self.walk.bend.isEnabled())
         self.assertIsNone(self.window.source.error)
 
+    def test_a_single_seam_is_blended_in_a_way_of_its_own(self):
+        self.walk.step(1)
+        self.settle()
+        numbers = {self.walk.walk.numbers[n] for n in (self.walk.stretch.a, self.walk.stretch.b)}
+        self.walk.way.setCurrentIndex(self.walk.way.findData("none"))
+        self.walk.way.activated.emit(self.walk.way.currentIndex())
+        own = self.session.frame_set
+        (one,) = own.joining.seam_blends
+        self.assertEqual({own.frames.index(own.frame(f)) + 1 for f in (one.a, one.b)}, numbers)
+        self.assertIs(one.blend, Blend.NONE)
+        self.settle()
+        self.assertEqual(self.walk.way.currentData(), "none")
+        self.assertIsNone(self.window.source.error)
+        self.walk.blend_seam(None)
+        self.assertEqual(self.session.frame_set.joining.seam_blends, ())
+        self.settle()
+
     def test_what_is_edited_meanwhile_leaves_the_view_where_it_is(self):
         self.key(Qt.Key.Key_Period)
         self.settle()

@@ -23,7 +23,7 @@ from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Area, Stroke
 from windfell.recipe.giving import forget_given
-from windfell.recipe.model import Blend, Given, Joining, Kind, Mask
+from windfell.recipe.model import Blend, Given, Joining, Kind, Mask, SeamBlend
 from windfell.recipe.project_file import mask_name
 
 
@@ -75,6 +75,34 @@ class Owning(unittest.TestCase):
         bare = np.where(np.pad(spot, ((0, 0), (200, 0))), 1, before).astype(np.int16)
         self.assertLess(seam_cost(after, claims), seam_cost(bare, claims))
         self.assertIs(cut_near(before, plain, Job()), before)
+
+    def test_a_seam_of_its_own_way_is_blended_so_and_the_others_are_as_they_were(self):
+        (project, set_id), host = project_of(frames_in(ridge())), engine()
+        own = project.set(set_id)
+        a, b = own.frames[1].id, own.frames[2].id
+
+        def joined(**parts):
+            changed = project.with_set(replace(own, joining=Joining(**parts)))
+            stages = host.stages(changed, set_id)
+            width, height = stages.size(Job())
+            return stages.unfinished(Region(0, 0, width, height), 1.0, Job()).light, stages
+
+        wide, stages = joined()
+        bare = joined(blend=Blend.NONE)[0]
+        one = joined(seam_blends=(SeamBlend(b, a, Blend.NONE),))[0]
+        same = joined(seam_blends=(SeamBlend(a, b, Blend.WIDE),))[0]
+        np.testing.assert_array_equal(same, wide)
+        owner = stages.owners(stages.canvas(Job()), Region(0, 0, *stages.size(Job())), Job())
+        beside = {}
+        for pair in ((0, 1), (1, 2), (2, 3)):
+            seam = (owner[:, :-1] == pair[0]) & (owner[:, 1:] == pair[1])
+            beside[pair] = cv2.dilate(seam.astype(np.uint8), np.ones((5, 5), np.uint8))[:, : owner.shape[1] - 1] > 0
+            self.assertGreater(beside[pair].sum(), 100)
+        at = lambda picture, pair: picture[:, :-1][beside[pair]]  # noqa: E731
+        self.assertGreater(np.abs(at(wide, (1, 2)) - at(bare, (1, 2))).mean(), 5e-4)
+        np.testing.assert_allclose(at(one, (1, 2)), at(bare, (1, 2)), atol=2e-3)
+        for pair in ((0, 1), (2, 3)):
+            np.testing.assert_allclose(at(one, pair), at(wide, pair), atol=2e-3)
 
     def test_a_spot_given_to_a_frame_is_owned_by_it_and_another_can_take_it_back(self):
         own, project_engine = project_of(frames_in(ridge())), engine()

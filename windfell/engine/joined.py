@@ -13,6 +13,7 @@ from windfell.engine.areas import Drawer, on_canvas
 from windfell.engine.cache import key_of
 from windfell.engine.registered import RegisteredFrames
 from windfell.engine.seam_bends import SeamBends, seam_bends
+from windfell.engine.seam_blends import WayShare, seam_shares
 from windfell.engine.stage import development_key
 from windfell.engine.surface import Ownership, Wide, frame_box
 from windfell.geometry.posed import Posed
@@ -31,7 +32,7 @@ from windfell.shape.bounds import covered_rays, fitted_canvas, native_px_per_uni
 from windfell.shape.canvas import Canvas
 
 SEAM_PIXELS = 750_000
-LIGHT_PIXELS = 160_000
+LIGHT_PIXELS, SHARE_PIXELS = 160_000, 200_000
 WIDE_PIXELS = 450_000
 DRAFT_WIDE_PIXELS = 60_000
 REACH = 3
@@ -117,7 +118,8 @@ class JoinedFrames(RegisteredFrames):
 
     def joined_key(self, job: Job) -> str:
         """Of the joined picture around the frames, whatever the view, without repairs."""
-        return key_of(self._seen_key(job), self.set.joining.blend_pct, self.set.joining.blend)
+        joining = self.set.joining
+        return key_of(self._seen_key(job), joining.blend_pct, joining.blend, *joining.seam_blends)
 
     def straight_frame(self, n: int, canvas: Canvas, region: Region, job: Job) -> Warped | None:
         """Placed frame `n`, lit, on a region of a canvas, not bent along seams; None if it is not there."""
@@ -263,17 +265,40 @@ class JoinedFrames(RegisteredFrames):
         reach_px = blend / 100 * overlap / 2 * scale_px_per_unit
         return max(0, round(float(np.log2(max(reach_px, 1.0)))))
 
-    def _fine_levels(self, px_per_unit: float, job: Job) -> int:
-        if self.set.joining.blend is Blend.NONE:
+    def _seam_ways(self, job: Job) -> dict[tuple[int, int], Blend]:
+        """Ways of blending of single seams, by their placed frames, where they differ from that of all."""
+        joining, used = self.set.joining, self.set.used
+        numbers = {used[at].id: n for n, at in enumerate(self.registration(job).placed)}
+        return {tuple(sorted((numbers[s.a], numbers[s.b]))): s.blend for s in joining.seam_blends
+                if s.a in numbers and s.b in numbers and s.blend is not joining.blend}
+
+    def _ways(self, job: Job) -> set[Blend]:
+        """All ways in which seams are blended."""
+        return {self.set.joining.blend, *self._seam_ways(job).values()}
+
+    def seam_shares(self, job: Job) -> list[WayShare]:
+        """Where single seams' own ways of blending hold."""
+        ways = self._seam_ways(job)
+        if not ways:
+            return []
+        key = key_of("seam shares", self._owner_key(job), sorted(ways.items()))
+        return self._once("seam shares", lambda: self._host.cache.get(
+            key, lambda: seam_shares(self._coarse_ownership(SHARE_PIXELS, job), ways)))
+
+    def _fine_levels(self, px_per_unit: float, job: Job, way: Blend | None = None) -> int:
+        """Bands blended region by region; of a way of blending, or the most of all in use."""
+        if way is None:
+            return max(self._fine_levels(px_per_unit, job, w) for w in self._ways(job))
+        if way is Blend.NONE:
             return 0
         full = native_px_per_unit(self.posed(job))
-        feather = self.set.joining.blend is Blend.FEATHER
+        feather = way is Blend.FEATHER
         fine = FEATHER_LEVELS if feather else min(FINE_LEVELS, self._levels(full, job))
         return max(0, round(fine + float(np.log2(min(1.0, px_per_unit / full)))))
 
     def _wide(self, job: Job, pixels: int = WIDE_PIXELS) -> Wide | None:
         """The wide bands' correction, or None where the fine bands are all that is asked."""
-        if self.set.joining.blend is not Blend.WIDE:
+        if Blend.WIDE not in self._ways(job):
             return None
         full = native_px_per_unit(self.posed(job))
         if self._levels(full, job) <= FINE_LEVELS:
@@ -288,7 +313,7 @@ class JoinedFrames(RegisteredFrames):
         parts = self.differences(job, pixels)
         heard = ((n, parts[n]) for n in job.over(range(len(parts)), "evening out") if parts[n] is not None)
         # a draft has no fine bands
-        fine = 0 if pixels == DRAFT_WIDE_PIXELS else self._fine_levels(own.surface.px_per_unit, job)
+        fine = 0 if pixels == DRAFT_WIDE_PIXELS else self._fine_levels(own.surface.px_per_unit, job, Blend.WIDE)
         return Wide(own.surface, wide_correction(heard, own.owner, levels, own.surface.wraps, fine))
 
     def differences(self, job: Job, pixels: int = WIDE_PIXELS) -> list[Difference | None]:

@@ -51,7 +51,7 @@ class PanoramaStages(LaidOutFrames):
         """Of all that the picture of a spot hangs on but who owns it."""
         joining = self.set.joining
         bent = self._seen_key(job) if joining.bend_seams or joining.bent else ""
-        return key_of(self._light_key(job), joining.blend_pct, joining.blend, bent)
+        return key_of(self._light_key(job), joining.blend_pct, joining.blend, bent, *joining.seam_blends)
 
     def draft(self, side: int, job: Job) -> tuple[Canvas, NDArray[np.uint8]]:
         """The canvas at full size, found coarsely, and the whole picture at about `side` px a side as a screen shows
@@ -125,11 +125,7 @@ class PanoramaStages(LaidOutFrames):
             region.top - grown.top : region.top - grown.top + region.height,
             region.left - grown.left : region.left - grown.left + region.width,
         ]
-        light = self._joined(seen, levels, where, job)[inner]
-        wide = self._wide(job)
-        if wide is not None:
-            correction = sampled(wide.correction, wide.surface, where.nodes, own.surface)
-            light = cv2.add(light, where.spread(correction)[inner])
+        light = self._joined(seen, canvas, where, job)[inner]
         covers = np.zeros((grown.height, grown.width), bool)
         for piece in seen.values():
             covers[piece.at] |= piece.frame.mask()
@@ -141,13 +137,33 @@ class PanoramaStages(LaidOutFrames):
             return Picture(np.ascontiguousarray(light), covers)
         return Picture(np.where(covers[..., None], light, np.float32(0)), covers)
 
-    def _joined(self, seen: dict[int, Piece], levels: int, where: GridMap, job: Job) -> F32:
-        """The frames blended; what only one of them shows is not heard beyond what it owns."""
+    def _joined(self, seen: dict[int, Piece], canvas: Canvas, where: GridMap, job: Job) -> F32:
+        """The frames blended, each seam in its way."""
+        light = self._blended(seen, self.set.joining.blend, canvas, where, job)
+        own = self.ownership(job)
+        for part in self.seam_shares(job):
+            share = sampled(part.share, part.surface, where.nodes, own.surface)
+            if share.max() > LEAST_CLAIM:
+                its = self._blended(seen, part.way, canvas, where, job)
+                light = light + where.spread(share)[..., None] * (its - light)
+        return light
+
+    def _blended(self, seen: dict[int, Piece], way: Blend, canvas: Canvas, where: GridMap, job: Job) -> F32:
+        """The frames blended in one way, wide bands included."""
+        light = self._finely(seen, way, self._fine_levels(canvas.px_per_unit, job, way), where, job)
+        wide = self._wide(job) if way is Blend.WIDE else None
+        if wide is None:
+            return light
+        correction = sampled(wide.correction, wide.surface, where.nodes, self.ownership(job).surface)
+        return cv2.add(light, where.spread(correction))
+
+    def _finely(self, seen: dict[int, Piece], way: Blend, levels: int, where: GridMap, job: Job) -> F32:
+        """The frames blended by their fine bands; what only one of them shows is not heard beyond what it owns."""
         shape, pieces = (where.height, where.width), list(seen.values())
         if len(pieces) == 1 and pieces[0].box == Region(0, 0, where.width, where.height):
             return pieces[0].frame.light
         weights = hard_weights(shape, pieces)
-        if self.set.joining.blend is Blend.FEATHER and levels:
+        if way is Blend.FEATHER and levels:
             scale = 2.0 ** (levels - FEATHER_LEVELS)
             return blended(shape, pieces, feathered(shape, pieces, weights, FEATHER_SIGMA * scale), 0)
         if levels:

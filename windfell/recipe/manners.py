@@ -64,7 +64,7 @@ def manner_of(own: FrameSet) -> Manner:
     return Manner(
         first.development if first else Development(), first.lens if first else LensCorrection(),
         own.registration.align if own.kind is Kind.STACK else None,
-        replace(own.joining, fine=(), given=(), bent=()),
+        replace(own.joining, fine=(), given=(), bent=(), seam_blends=()),
         # where a panorama looks is found anew
         replace(own.view, yaw_deg=0.0, pitch_deg=0.0, roll_deg=0.0),
         replace(own.outline, crop=None, stiff=(), net=(), lines=()),

@@ -260,9 +260,20 @@ class BentSeam:
 
 
 @dataclass(frozen=True)
+class SeamBlend:
+    """How the seam between two frames (ids) is blended, where it is blended in a way of its own."""
+
+    a: str
+    b: str
+    blend: Blend
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
 class Joining:
     """`even_parallax`: frames are bent a little, smoothly, so that near things meet. `bend_seams`: also along every
     seam, so that what both show there meets; else along those that are `bent`. `given`: the later ones win.
+    `seam_blends`: seams that are blended in a way of their own.
     """
 
     match_light: bool = True
@@ -274,6 +285,7 @@ class Joining:
     given: tuple[Given, ...] = ()
     bend_seams: bool = False
     bent: tuple[BentSeam, ...] = ()
+    seam_blends: tuple[SeamBlend, ...] = ()
     unknown: Unknown = ()
 
 

@@ -45,6 +45,7 @@ VALUE_WORDS = {
     "combining.fade_out_pct": "fade out",
     "combining.beyond_noise": "only what brightens",
     "joining.bend_seams": "bend along seams",
+    "joining.seam_blends": "blending of single seams",
     "joining.bent": "seams bent together",
     "combining.rule": "rule",
     "combining.kappa_low": "spreads kept below",

@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QImage, QPainter, QPen
 from PySide6.QtWidgets import (
+    QComboBox,
     QHBoxLayout,
     QLabel,
     QListWidget,
@@ -26,7 +27,7 @@ from windfell.engine.seam_walk import Stretch, loupes, seam_walk
 from windfell.geometry.directions import degrees_of
 from windfell.job import Job
 from windfell.recipe.edits import Edit, set_values
-from windfell.recipe.model import BentSeam, FineSpot, FrameSet, Project
+from windfell.recipe.model import BentSeam, Blend, FineSpot, FrameSet, Project, SeamBlend
 
 MARK = 1.0
 LISTED = 120
@@ -116,9 +117,16 @@ class SeamWalk(QWidget):
                  self.bend_together, self.mark_fine), tips, strict=True):
             button.clicked.connect(lambda _=False, f=step: f())
             button.setToolTip(tip)
+        self.way = QComboBox()
+        self.way.setAccessibleName("How this seam is blended")
+        self.way.setToolTip("How the seam between these two frames is blended")
+        for words, way in (("blend as all", ""), ("blend wide", Blend.WIDE), ("feather", Blend.FEATHER),
+                           ("no blend", Blend.NONE)):
+            self.way.addItem(words, str(way))
+        self.way.activated.connect(lambda n: self.blend_seam(Blend(self.way.itemData(n)) if n else None))
         row = QHBoxLayout()
-        for button in (self.before, self.after, self.give, self.take, self.bend, self.fine):
-            row.addWidget(button)
+        for part in (self.before, self.after, self.give, self.take, self.bend, self.way, self.fine):
+            row.addWidget(part)
         row.addStretch(1)
         left = QVBoxLayout()
         left.addWidget(self.words)
@@ -198,11 +206,13 @@ class SeamWalk(QWidget):
 
     def _enable(self) -> None:
         there = self.stretch is not None
-        for button in (self.give, self.take, self.fine):
-            button.setEnabled(there)
+        for part in (self.give, self.take, self.fine, self.way):
+            part.setEnabled(there)
         own = self.session.frame_set
         self.bend.setEnabled(there and own is not None and not own.joining.bend_seams)
         self.bend.setChecked(there and own is not None and (own.joining.bend_seams or self._bent(own) is not None))
+        known = self._own_way(own) if there and own is not None else None
+        self.way.setCurrentIndex(self.way.findData(str(known.blend) if known else ""))
         for button in (self.before, self.after):
             button.setEnabled(bool(self._rows))
         if there:
@@ -278,6 +288,30 @@ class SeamWalk(QWidget):
         words = f"bend frames {a} and {b} together" if known is None else f"frames {a} and {b} unbent"
         edit = set_values(s.project, s.set_id, {"joining.bent": seams})
         s.edit(replace(edit, words=words, merge=None), True)
+
+    def _between(self, own: FrameSet) -> tuple[str, str]:
+        """The ids of the stretch's frames."""
+        return tuple(own.frames[self.walk.numbers[n] - 1].id for n in (self.stretch.a, self.stretch.b))
+
+    def _own_way(self, own: FrameSet) -> SeamBlend | None:
+        """The stretch's seam among those blended in a way of their own."""
+        between = set(self._between(own))
+        return next((x for x in own.joining.seam_blends if {x.a, x.b} == between), None)
+
+    def blend_seam(self, way: Blend | None) -> None:
+        """The stretch's seam is blended so; None: as all seams."""
+        s, own = self.session, self.session.frame_set
+        if self.stretch is None or own is None:
+            return
+        known = self._own_way(own)
+        others = tuple(x for x in own.joining.seam_blends if x != known)
+        seams = others if way is None else (*others, SeamBlend(*self._between(own), way))
+        if seams == own.joining.seam_blends:
+            return
+        a, b = (self.walk.numbers[n] for n in (self.stretch.a, self.stretch.b))
+        edit = set_values(s.project, s.set_id, {"joining.seam_blends": seams})
+        said = "as all" if way is None else str(way)
+        s.edit(replace(edit, words=f"blend of frames {a} and {b}: {said}", merge=None), True)
 
     def mark_fine(self) -> None:
         """The stretch is fine: it leaves the list."""
