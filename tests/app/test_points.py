@@ -7,7 +7,9 @@ from PySide6.QtTest import QTest
 from tests.app.support import WindowTest
 from tests.support import frames_in, ridge, truth_of
 from windfell.geometry.camera import Lens
+from windfell.job import Job
 from windfell.recipe import developing
+from windfell.recipe.areas import Patch
 from windfell.recipe.model import Camera, HandPose
 from windfell.recipe.outline import LineKind
 
@@ -158,8 +160,7 @@ class TwoFrames(WindowTest):
             self.app.processEvents()
         QTest.mouseRelease(pane, Qt.MouseButton.LeftButton, pos=pane.to_view(*corners[-1]).toPoint())
         frame = self.session.frame_set.frames[0]
-        self.assertEqual(len(frame.masks), 1)
-        self.assertIn(frame.masks[0].name, self.session.engine.masks)
+        self.assertEqual([type(p) for p in frame.ignored.parts], [Patch])
         self.settle()
         for k in self.window.registrations.found.links:
             if k.a == 0:
@@ -167,10 +168,10 @@ class TwoFrames(WindowTest):
                 self.assertFalse(inside.any())
         self.session.select_frame(frame.id)
         self.click(self.points.for_all)
-        self.assertTrue(all(f.masks == frame.masks for f in self.session.frame_set.frames))
+        self.assertTrue(all(f.ignored == frame.ignored for f in self.session.frame_set.frames))
         self.session.undo()
         self.click(self.points.clear)
-        self.assertEqual(self.session.frame_set.frames[0].masks, ())
+        self.assertIsNone(self.session.frame_set.frames[0].ignored)
         self.settle()
 
     def stroke(self, pane, spots, modifiers=Qt.KeyboardModifier.NoModifier):
@@ -182,7 +183,8 @@ class TwoFrames(WindowTest):
         QTest.mouseRelease(pane, Qt.MouseButton.LeftButton, modifiers, places[-1])
 
     def ignored(self) -> np.ndarray | None:
-        return self.session.engine.ignored(self.session.frame_set.frames[0])
+        frame, engine = self.session.frame_set.frames[0], self.session.engine
+        return engine.ignored(engine.opened(self.session.project, frame, Job()), frame, Job())
 
     def test_paint_is_laid_on_and_taken_away(self):
         pane = self.points.panes[0]

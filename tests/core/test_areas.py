@@ -1,12 +1,15 @@
 """Areas: the same place for any region, scale and view; their parts, and what is done to them as a whole."""
 
 import json
+import tempfile
 import unittest
 from dataclasses import replace
+from pathlib import Path
 
 import cv2
 import numpy as np
 
+from tests.support import engine, project_of, write_picture
 from windfell.areas.kinds import KINDS
 from windfell.areas.mending import blemishes, mended
 from windfell.areas.painting import painted
@@ -15,6 +18,7 @@ from windfell.engine.areas import FlatLook, flat_spots, ground_points, on_canvas
 from windfell.engine.cache import Cache
 from windfell.geometry.directions import rays_of
 from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.job import Job
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import (
     PART_WORDS,
@@ -255,6 +259,33 @@ class Reading(unittest.TestCase):
     def test_what_reads_nothing_without_a_picture(self):
         canvas = sphere_canvas(80)
         self.assertEqual(on_canvas(Area((Grown((BOW,)),)), Sphere(), canvas, whole(canvas), None).max(), 0)
+
+
+class OfFrames(unittest.TestCase):
+    def test_an_area_of_a_frame_is_drawn_in_its_px_and_reads_its_own_light(self):
+        pixels = np.full((600, 900, 3), 60, np.uint8)
+        pixels[:, 600:] = 230
+        found = np.zeros((30, 45), np.uint8)
+        found[:10] = 255
+        with tempfile.TemporaryDirectory() as folder:
+            path = write_picture(Path(folder) / "f.png", pixels)
+            (project, set_id), host = project_of([path, path]), engine()
+            host.masks["top"] = found
+            frame = project.set(set_id).frames[0]
+            opened = host.opened(project, frame, Job())
+
+            def mask(*parts, **whole) -> np.ndarray:
+                return host.ignored(opened, replace(frame, ignored=Area(parts, **whole)), Job())
+
+            drawn = mask(Stroke(((100, 300), (300, 300)), 80.0, 0.0))
+            self.assertEqual(drawn.shape, (600, 900))
+            self.assertEqual([drawn[300, 200], drawn[335, 200], drawn[345, 200], drawn[300, 500]], [255, 255, 0, 0])
+            self.assertEqual(list(mask(Found("top"))[[100, 300], 400]), [255, 0])
+            bright = mask(Range(Read.BRIGHTNESS, 80.0, 100.0, 2.0, meets=Meets.ADD))
+            self.assertEqual([bright[300, 300], bright[300, 750]], [0, 255])
+            grown = mask(Stroke(((100, 300), (300, 300)), 80.0, 0.0), grow=30.0)
+            self.assertEqual(grown[360, 200], 255)
+            self.assertIsNone(host.ignored(opened, frame, Job()))
 
 
 class Words(unittest.TestCase):

@@ -16,8 +16,9 @@ from windfell.job import Cancelled, Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe import edits
+from windfell.recipe.areas import Area, Patch
 from windfell.recipe.combining import Combining, Rule
-from windfell.recipe.model import Align, Frame, FrameSet, Kind, Mask, Project, Registration, View, frame_from_path
+from windfell.recipe.model import Align, Frame, FrameSet, Kind, Project, Registration, View, frame_from_path
 from windfell.recipe.outline import Edges, Outline
 from windfell.recipe.output import Output
 from windfell.recipe.sources import SetSource
@@ -118,7 +119,7 @@ class Panoramas(unittest.TestCase):
 
     def test_an_ignored_area_changes_the_registration_key(self):
         stages = self.engine.stages(self.project, self.id)
-        frame = replace(self.project.sets[0].frames[0], masks=(Mask("m"),))
+        frame = replace(self.project.sets[0].frames[0], ignored=Area((Patch(((0, 0), (50, 0), (50, 50))),)))
         frames = (frame, *self.project.sets[0].frames[1:])
         other = self.project.with_set(replace(self.project.sets[0], frames=frames))
         self.assertNotEqual(stages.key(Job()), self.engine.stages(other, self.id).key(Job()))

@@ -13,6 +13,7 @@ import numpy as np
 
 from windfell.errors import BadRequest, OutputFailed, ProjectUnreadable
 from windfell.recipe import edits
+from windfell.recipe.areas import Area, Found
 from windfell.recipe.autosave import Autosave, abandoned
 from windfell.recipe.history import History
 from windfell.recipe.model import Frame, FrameSet, Kind, Mask, Project, nested_in, picture_parts
@@ -78,7 +79,7 @@ class ProjectFiles(unittest.TestCase):
         mask = np.zeros((20, 30), np.uint8)
         mask[5:9] = 255
         project = self._real()
-        frame = replace(project.sets[0].frames[0], masks=(Mask(mask_name(mask)),))
+        frame = replace(project.sets[0].frames[0], masks=(Mask(mask_name(mask), "keep"),))
         project = project.with_set(replace(project.sets[0], frames=(frame,)))
         path = self.folder / "p.windfell"
         save_project(path, project, {mask_name(mask): mask, "unused": mask})
@@ -86,6 +87,21 @@ class ProjectFiles(unittest.TestCase):
         self.assertEqual(again, project)
         self.assertEqual(list(masks), [mask_name(mask)])
         np.testing.assert_array_equal(masks[mask_name(mask)], mask)
+
+    def test_masks_of_what_is_ignored_become_areas_as_earlier_projects_are_read(self):
+        mask = np.zeros((20, 30), np.uint8)
+        mask[5:9] = 255
+        name = mask_name(mask)
+        project = self._real()
+        frame = replace(project.sets[0].frames[0], masks=(Mask(name, "ignore"), Mask(name, "keep")))
+        path = self.folder / "p.windfell"
+        save_project(path, project.with_set(replace(project.sets[0], frames=(frame,))), {name: mask})
+        again, masks = load_project(path)
+        read = again.sets[0].frames[0]
+        self.assertEqual(read.ignored, Area((Found(name),)))
+        self.assertEqual(read.masks, (Mask(name, "keep"),))
+        save_project(path, again, masks)
+        self.assertEqual(load_project(path)[0], again)
 
     def test_paths_are_relative_so_a_moved_folder_still_opens(self):
         save_project(self.folder / "p.windfell", self._real(), {})

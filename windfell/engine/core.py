@@ -15,6 +15,7 @@ from windfell.develop.dust import DustlessSheet
 from windfell.develop.lens import Taken, optics_of
 from windfell.develop.local import GUIDE_SIDE, Guide
 from windfell.engine.cache import Cache, key_of, total_memory_bytes
+from windfell.engine.frame_areas import frame_mask
 from windfell.engine.greys import small_grey
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Draft, Picture
@@ -65,27 +66,30 @@ class Engine:
 
     def features(self, opened: Opened, frame: Frame, job: Job, detail: Detail = Detail.QUICK) -> Features:
         """Features of a frame, found once for its content and its ignored areas."""
-        ignored = tuple(m.name for m in frame.masks if m.purpose == "ignore")
         find_in, side, enlarged, most = FEATURES[detail]
 
         def find() -> Features:
             job.check()
             size = scaled_size(opened.size, min(enlarged, side / max(opened.size)))
             grey = small_grey(self.greys, opened, size, job)
-            return find_in(grey, *opened.size, self._ignore_mask(ignored), most)
+            return find_in(grey, *opened.size, self.ignored(opened, frame, job), most)
 
-        key = key_of("features", opened.identity, ignored, detail, side, most)
+        key = key_of("features", opened.identity, frame.ignored or (), detail, side, most)
         return self.cache.get(key, find, on_disk=True)
 
     def owning(self, frame: Frame, purpose: str) -> np.ndarray | None:
         """Where a frame must ("keep") or must not ("never") own the picture, or what its dust leaves of the light
         ("dust"), as a mask (any size), or None.
         """
-        return self._ignore_mask(tuple(m.name for m in frame.masks if m.purpose == purpose))
+        names = (m.name for m in frame.masks if m.purpose == purpose)
+        masks = [self.masks[n] for n in names if n in self.masks]
+        return None if not masks else np.maximum.reduce(masks)
 
-    def ignored(self, frame: Frame) -> np.ndarray | None:
-        """The frame's ignored areas as one mask (any size), or None."""
-        return self._ignore_mask(tuple(m.name for m in frame.masks if m.purpose == "ignore"))
+    def ignored(self, opened: Opened, frame: Frame, job: Job) -> np.ndarray | None:
+        """The frame's ignored area as a mask (any size), 255 inside, or None."""
+        if frame.ignored is None or frame.ignored.empty:
+            return None
+        return frame_mask(opened, frame.ignored, self.masks, self.cache, job)
 
     def optics(self, opened: Opened, frame: Frame) -> Optics | None:
         """What the frame's lens correction undoes, or None. Raises BadRequest if it cannot."""
@@ -114,10 +118,6 @@ class Engine:
             return self.cache.get(key_of("guide", opened.identity, parts), make)
 
         return DevelopedSheet(sheet, frame.development, optics, opened.size[0], proxy, keep)
-
-    def _ignore_mask(self, names: tuple[str, ...]) -> np.ndarray | None:
-        masks = [self.masks[n] for n in names if n in self.masks]
-        return None if not masks else np.maximum.reduce(masks)
 
     def size(self, project: Project, set_id: str, job: Job) -> tuple[int, int]:
         """(width, height) in px of the set's picture at full size."""

@@ -60,7 +60,7 @@ class JoinedFrames(RegisteredFrames):
 
     def _found_owner_key(self, job: Job) -> str:
         """Of the owners as they were without areas."""
-        owning = tuple(tuple(m for m in f.masks if m.purpose != "ignore") for f in self.set.used)
+        owning = tuple(f.masks for f in self.set.used)
         asked = owning if any(owning) else ()
         return key_of("owner", self._light_key(job), self.set.joining.cut_seams, *asked)
 

@@ -46,7 +46,7 @@ class Host(Protocol):
 
     def stages(self, project: Project, set_id: str) -> Any: ...
 
-    def ignored(self, frame: Frame) -> np.ndarray | None: ...
+    def ignored(self, opened: Opened, frame: Frame, job: Job) -> np.ndarray | None: ...
 
     def owning(self, frame: Frame, purpose: str) -> np.ndarray | None: ...
 
@@ -127,7 +127,7 @@ def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: 
             grey = opened[n].grey(CLOSE_SIDE, job).astype(np.float32)
         except FrameUnreadable as error:
             return Stars(np.zeros((0, 2)), np.zeros(0), width, height, str(error))
-        found = find_stars(grey, width, height, host.ignored(frames[n]))
+        found = find_stars(grey, width, height, host.ignored(opened[n], frames[n], job))
         optics = host.optics(opened[n], frames[n])
         if optics is None or not optics.bends:
             return found
@@ -156,7 +156,7 @@ def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarra
 
 def content_key(opened: list[Opened], frames: tuple[Frame, ...]) -> tuple:
     """What the places of features depend on: pixels, ignored areas, the lens's bending."""
-    return tuple((o.identity, tuple(m for m in f.masks if m.purpose == "ignore"), _bending(f.lens))
+    return tuple((o.identity, f.ignored or (), _bending(f.lens))
                  for o, f in zip(opened, frames, strict=True))
 
 

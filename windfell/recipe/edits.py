@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from windfell.errors import BadRequest
+from windfell.recipe.areas import Area
 from windfell.recipe.combining import Floor
 from windfell.recipe.model import (
     ControlPoint,
@@ -16,7 +17,6 @@ from windfell.recipe.model import (
     FrameSet,
     HandPose,
     Kind,
-    Mask,
     PlumbLine,
     Project,
     nested_in,
@@ -141,16 +141,11 @@ def _registration(project: Project, set_id: str, words: str, merge: str | None =
     return Edit(words, project.with_set(changed), merge)
 
 
-def ignore_area(project: Project, set_id: str, frame_ids: Sequence[str], mask: str | None) -> Edit:
-    """An area (a mask's name) of some frames in which no points are taken; None: nowhere."""
+def ignore_area(project: Project, set_id: str, frame_ids: Sequence[str], area: Area | None) -> Edit:
+    """An area of some frames in which no points are taken; None: nowhere."""
     wanted = set(frame_ids)
-
-    def change(f: Frame) -> Frame:
-        kept = tuple(m for m in f.masks if m.purpose != "ignore")
-        return replace(f, masks=kept if mask is None else (*kept, Mask(mask))) if f.id in wanted else f
-
-    changed = each_frame(project.set(set_id), change)
-    verb = "take points everywhere in" if mask is None else "ignore an area of"
+    changed = each_frame(project.set(set_id), lambda f: replace(f, ignored=area) if f.id in wanted else f)
+    verb = "take points everywhere in" if area is None else "ignore an area of"
     return Edit(f"{verb} {frames_in_words(len(wanted))}", project.with_set(changed))
 
 

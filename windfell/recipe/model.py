@@ -117,8 +117,8 @@ class LensCorrection:
 class Mask:
     """A painted mask of a frame, named by the hash of its content; 255 is inside.
 
-    `purpose`: "ignore" (no points are taken there), "keep" (the frame must own the spot), "never" (it must not),
-    "dust" (what dust on the sensor left of the light, 255 all of it).
+    `purpose`: "keep" (the frame must own the spot), "never" (it must not), "region" (the rule holds there),
+    "dust" (what dust on the sensor left of the light, 255 all of it), "ignore" (of earlier projects; an area since).
     """
 
     name: str
@@ -174,7 +174,9 @@ class PlumbLine:
 
 @dataclass(frozen=True)
 class Frame:
-    """`pose`: where the frame looks, where it is given by hand. `weight`: how much it counts in a mean."""
+    """`pose`: where the frame looks, where it is given by hand. `weight`: how much it counts in a mean. `ignored`:
+    where no points are taken, in px of the file.
+    """
 
     id: str
     source: Source
@@ -182,6 +184,7 @@ class Frame:
     development: Development = Development()
     lens: LensCorrection = LensCorrection()
     masks: tuple[Mask, ...] = ()
+    ignored: Area | None = None
     pose: HandPose | None = None
     weight: float = number(1.0, 0.0, 1000.0)
     unknown: Unknown = ()
@@ -353,6 +356,7 @@ def nested_in(project: Project, set_id: str) -> set[str]:
 def areas_of(own: FrameSet) -> list[Area]:
     """All areas of a set."""
     found = [g.area for g in own.joining.given] + [r.area for r in own.repairs]
+    found += [f.ignored for f in own.frames if f.ignored is not None]
     found += [a.area for a in own.finish.adjustments if a.area is not None]
     return found + [a for a in (own.combining.region, *(x.area for x in own.combining.layers)) if a is not None]
 

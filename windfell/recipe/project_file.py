@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.errors import ProjectUnreadable, border
+from windfell.recipe.areas import Area, Found
 from windfell.recipe.combining import Combining
 from windfell.recipe.model import Frame, FrameSet, Project, areas_of, nested_in
 from windfell.recipe.repairs import Repair
@@ -88,6 +89,7 @@ def _check_schema(words: object) -> None:
 def _from_file_words(words: dict) -> Project:
     own = {k: v for k, v in words.items() if k not in ("schema", "program")}
     project = from_words(Project, own)
+    project = replace(project, sets=tuple(map(_with_areas, project.sets)))
     ids = [s.id for s in project.sets]
     if len(set(ids)) != len(ids):
         raise WrongWord("two sets have the same id")
@@ -98,6 +100,19 @@ def _from_file_words(words: dict) -> Project:
         if frame_set.id in nested_in(project, frame_set.id):
             raise WrongWord(f"set {frame_set.name!r} contains itself")
     return project
+
+
+def _with_areas(frame_set: FrameSet) -> FrameSet:
+    """Masks of what is ignored, as earlier projects have them, become areas."""
+    def newer(frame: Frame) -> Frame:
+        old = tuple(m for m in frame.masks if m.purpose == "ignore")
+        if not old:
+            return frame
+        parts = (*(frame.ignored.parts if frame.ignored else ()), *(Found(m.name) for m in old))
+        area = replace(frame.ignored or Area(), parts=parts)
+        return replace(frame, ignored=area, masks=tuple(m for m in frame.masks if m not in old))
+
+    return replace(frame_set, frames=tuple(map(newer, frame_set.frames)))
 
 
 def _named_masks(project: Project) -> set[str]:

@@ -1,12 +1,13 @@
 """Areas of frames in which no points are taken: outlined or painted, on frames whose lens is corrected.
 
-What is drawn lies in the px of an ideal lens, since that is how frames are shown; masks lie in the px of the frame as
-it was taken, since that is where features are looked for.
+What is drawn lies in the px of an ideal lens, since that is how frames are shown; the area lies in the px of the
+frame as it was taken, since that is where features are looked for.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -15,14 +16,14 @@ from PySide6.QtGui import QImage
 
 from windfell.app.picture.point_pane import hatched
 from windfell.app.session import Session
+from windfell.engine.sources import Opened
 from windfell.errors import WindfellError
 from windfell.geometry.camera import Lens
 from windfell.job import Job
 from windfell.recipe import edits
+from windfell.recipe.areas import Area, Meets, Part, Patch, Point, Stroke
 from windfell.recipe.model import Frame
-from windfell.recipe.project_file import mask_name
 
-MASK_SIDE = 1024
 Mask = NDArray[np.uint8]
 
 
@@ -34,80 +35,71 @@ class Ignoring:
 
     def outline(self, frame: Frame, points: Sequence[tuple[float, float]]) -> None:
         """What lies within an outline (ideal px of the full size) joins what is ignored in the frame."""
-        def draw(drawn: Mask, k: float) -> None:
-            cv2.fillPoly(drawn, [_spots(points, k)], 255)
-
-        self._drawn(frame, draw, False)
+        lens = self._lens(frame)
+        if lens is not None and len(points) > 2:
+            self._with(frame, Patch(_as_taken(lens, points)))
 
     def brush(self, frame: Frame, points: Sequence[tuple[float, float]], radius_px: float, erase: bool) -> None:
         """What a stroke covers joins, or leaves, what is ignored in the frame."""
-        def draw(drawn: Mask, k: float) -> None:
-            width = max(1, round(2 * radius_px * k))
-            spots = _spots(points, k)
-            cv2.polylines(drawn, [spots], False, 255, width)
-            for end in (spots[0], spots[-1]):
-                cv2.circle(drawn, tuple(int(v) for v in end), width // 2, 255, -1)
-
-        self._drawn(frame, draw, erase)
+        lens = self._lens(frame)
+        if lens is None or (erase and frame.ignored is None):
+            return
+        meets = Meets.TAKE if erase else Meets.ADD
+        self._with(frame, Stroke(_as_taken(lens, points), round(2 * radius_px, 2), 0.0, meets=meets))
 
     def in_all(self, frame: Frame) -> None:
         """The frame's ignored area counts in all frames of the set."""
         s = self._session
-        names = [m.name for m in frame.masks if m.purpose == "ignore"]
-        if not names:
+        if frame.ignored is None:
             s.say("The chosen frame has no ignored area yet; draw around one or paint it.", "info")
             return
-        s.edit(edits.ignore_area(s.project, s.set_id, [f.id for f in s.frame_set.frames], names[-1]), True)
+        s.edit(edits.ignore_area(s.project, s.set_id, [f.id for f in s.frame_set.frames], frame.ignored), True)
 
     def clear(self, frame: Frame) -> None:
         s = self._session
-        if any(m.purpose == "ignore" for m in frame.masks):
+        if frame.ignored is not None:
             s.edit(edits.ignore_area(s.project, s.set_id, [frame.id], None), True)
 
     def hatch(self, frame: Frame) -> QImage | None:
         """The ignored area as it lies on the frame shown, hatched; None for none."""
-        mask = self._session.engine.ignored(frame)
+        opened, lens = self._opened(frame), self._lens(frame)
+        if opened is None or lens is None:
+            return None
+        try:
+            mask = self._session.engine.ignored(opened, frame, Job())
+        except WindfellError:
+            return None
         if mask is None:
             return None
-        lens = self._lens(frame)
-        if lens is None or lens.optics is None:
-            return hatched(mask)
-        return hatched(_looked_up(mask, lens, lens.bent))
+        return hatched(mask if lens.optics is None else _looked_up(mask, lens, lens.bent))
+
+    def _opened(self, frame: Frame) -> Opened | None:
+        try:
+            return self._session.engine.opened(self._session.project, frame, Job())
+        except WindfellError:
+            return None
 
     def _lens(self, frame: Frame) -> Lens | None:
         """The frame's size and what its lens correction undoes; None if it cannot be opened."""
-        engine = self._session.engine
+        opened = self._opened(frame)
+        if opened is None:
+            return None
         try:
-            opened = engine.opened(self._session.project, frame, Job())
-            optics = engine.optics(opened, frame)
+            optics = self._session.engine.optics(opened, frame)
         except WindfellError:
             return None
         return Lens(*opened.size, 1.0, optics=optics if optics is not None and optics.bends else None)
 
-    def _drawn(self, frame: Frame, draw, erase: bool) -> None:
-        lens = self._lens(frame)
-        if lens is None:
-            return
-        s = self._session
-        k = min(1.0, MASK_SIDE / max(lens.width, lens.height))
-        drawn = np.zeros((max(1, round(lens.height * k)), max(1, round(lens.width * k))), np.uint8)
-        draw(drawn, k)
-        if lens.optics is not None:
-            drawn = _looked_up(drawn, lens, lens.ideal)
-        old = s.engine.ignored(frame)
-        if old is not None:
-            old = cv2.resize(old, drawn.shape[::-1], interpolation=cv2.INTER_NEAREST)
-            drawn = np.where(drawn > 127, 0, old).astype(np.uint8) if erase else np.maximum(drawn, old)
-        elif erase:
-            return
-        name = mask_name(drawn) if drawn.any() else None
-        if name is not None:
-            s.engine.masks[name] = drawn
-        s.edit(edits.ignore_area(s.project, s.set_id, [frame.id], name), True)
+    def _with(self, frame: Frame, part: Part) -> None:
+        """The part joins what is ignored in the frame."""
+        s, area = self._session, frame.ignored or Area()
+        s.edit(edits.ignore_area(s.project, s.set_id, [frame.id], replace(area, parts=(*area.parts, part))), True)
 
 
-def _spots(points: Sequence[tuple[float, float]], k: float) -> NDArray[np.int32]:
-    return np.rint((np.array(points, float) + 0.5) * k - 0.5).astype(np.int32)
+def _as_taken(lens: Lens, points: Sequence[tuple[float, float]]) -> tuple[Point, ...]:
+    """Ideal px in those of the frame as it was taken."""
+    found = lens.bent(np.array(points, float)) if lens.optics is not None else np.array(points, float)
+    return tuple((round(float(x), 2), round(float(y), 2)) for x, y in found[np.isfinite(found).all(axis=1)])
 
 
 def _looked_up(mask: Mask, lens: Lens, onto) -> Mask:
