@@ -16,6 +16,7 @@ from windfell.engine.repairs import smoothly_filled
 from windfell.errors import BadRequest
 from windfell.geometry.directions import rays_of
 from windfell.job import Job
+from windfell.pixels.colour import to_view
 from windfell.recipe.areas import Area, Ellipse, Stroke
 from windfell.recipe.model import ProjectionChoice, View
 from windfell.recipe.project_file import load_project, missing_files, save_project
@@ -72,6 +73,36 @@ class Cloning(unittest.TestCase):
         light, _ = picture((calm, again))
         spread = [at(p, canvas, (9.0, -4.0), 2).std(axis=(0, 1)).mean() for p in (plain, light)]
         self.assertLess(spread[1], 0.5 * spread[0])
+
+
+class InDrafts(unittest.TestCase):
+    def test_repairs_are_seen_while_a_hand_moves_once_they_have_been_shown(self):
+        own, project, set_id = scene()
+        spot, elsewhere = (4.0, -6.0), (14.0, 12.0)
+        area = Area((Ellipse(spot, 6.0, 6.0, softness_pct=10.0),))
+        ways = {
+            "clone": Repair(Mend.CLONE, area=area, source=elsewhere, to=spot), "fill": Repair(Mend.FILL, area=area),
+            "off": Repair(Mend.FILL, area=area, on=False)}
+        for name, repair in ways.items():
+            with self.subTest(name):
+                changed = project.with_set(replace(project.set(set_id), repairs=(repair,)))
+                bare = own.draft(project, set_id, 420, Job()).pixels
+                first = own.draft(changed, set_id, 420, Job()).pixels
+                np.testing.assert_array_equal(first, bare)  # not waited for
+                seen = to_view(own.picture(changed, set_id, 420 / own.size(changed, set_id, Job())[0], Job()).light)
+                draft = own.draft(changed, set_id, 420, Job()).pixels
+                moved = np.abs(draft.astype(int) - bare)[..., :3].max(axis=2) > 0
+                if name == "off":
+                    self.assertFalse(moved.any())
+                    continue
+                self.assertGreater(moved.mean(), 0.002)
+                self.assertLess(moved.mean(), 0.1)
+                off = np.abs(draft[..., :3].astype(int) - seen)[moved].mean()
+                self.assertLess(off, np.abs(bare[..., :3].astype(int) - seen)[moved].mean() * 0.6)
+                turned = changed.with_set(replace(changed.set(set_id), view=View(yaw_deg=20.0)))
+                plain = project.with_set(replace(project.set(set_id), view=View(yaw_deg=20.0)))
+                there = own.draft(turned, set_id, 420, Job()).pixels.astype(int)
+                self.assertGreater((np.abs(there - own.draft(plain, set_id, 420, Job()).pixels) > 0).mean(), 0.002)
 
 
 class Filling(unittest.TestCase):

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from windfell.engine.areas import Drawer, on_canvas
 from windfell.engine.cache import key_of
 from windfell.engine.draft import drafted
+from windfell.engine.draft_repairs import make_ready, with_repairs
 from windfell.engine.finished import finished, finished_view
 from windfell.engine.joined import FEATHER_LEVELS, FEATHER_SIGMA
 from windfell.engine.laid_out import LaidOutFrames
@@ -32,6 +33,7 @@ F32 = NDArray[np.float32]
 
 EXPORT_TILE = 1024
 LEAST_CLAIM = 1e-3
+PREVIEW_BELOW = 0.75
 
 
 class PanoramaStages(LaidOutFrames):
@@ -61,6 +63,7 @@ class PanoramaStages(LaidOutFrames):
         canvas = full.scaled(min(1.0, side / max(full.width, full.height)))
         scale = canonical_scale(min(1.0, max(self._source_scale(f, canvas) for f in self.posed(job))))
         pixels = drafted(self, self._host.cache, canvas, scale, job)
+        pixels = with_repairs(self, self._host.cache, pixels, canvas, job)
         return full, finished_view(self, pixels, canvas.width / full.width, job)
 
     def export_tile(self, width: int) -> tuple[int, int]:
@@ -79,6 +82,8 @@ class PanoramaStages(LaidOutFrames):
             self._wide(job)
             if self._fine_levels(canvas.px_per_unit, job):
                 self.differences(job)
+        if scale < PREVIEW_BELOW:
+            make_ready(self, self._host.cache, job)
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
         """A region, in px of the picture at that scale."""

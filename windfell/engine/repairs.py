@@ -118,7 +118,7 @@ def _framed(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
 
 def _healed(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
     """The texture of elsewhere with the light of here."""
-    flat = _around_area(stages.area_ground, repair, stages.canvas(job).px_per_unit)
+    flat = around_area(stages.area_ground, repair, stages.canvas(job).px_per_unit)
     if flat is None or repair.source is None or repair.to is None:
         return None
 
@@ -138,7 +138,7 @@ def _healed(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
 
 def _textured(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
     """The area filled with texture from around it."""
-    flat = _around_area(stages.area_ground, repair, stages.canvas(job).px_per_unit)
+    flat = around_area(stages.area_ground, repair, stages.canvas(job).px_per_unit)
     if flat is None:
         return None
 
@@ -206,7 +206,7 @@ def _read(picture: Picture, flat: Canvas, rays: Array) -> Picture:
 
 def _filled(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
     """The area closed from what surrounds it, smoothly."""
-    flat = _around_area(stages.area_ground, repair)
+    flat = around_area(stages.area_ground, repair)
     if flat is None:
         return None
 
@@ -221,7 +221,7 @@ def _filled(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
     return _read(stages.cache.get(key, make), flat, _rays(canvas, region))
 
 
-def _around_area(ground: Any, repair: Repair, fine: float | None = None) -> Canvas | None:
+def around_area(ground: Any, repair: Repair, fine: float | None = None) -> Canvas | None:
     """A small flat canvas around all parts of an area that have a place; where texture matters, as `fine` (px per
     unit) as the full picture, unless it is too large, and with more around it.
     """
@@ -267,6 +267,16 @@ def _from_picture(stages: Any, repair: Repair, canvas: Canvas, region: Region, j
     around = warped(sheet, canvas, grown, posed, FrameLight())
     share = edge_share(around.mask(), (grown.height, grown.width), soft)
     return seen.light, np.ascontiguousarray(share[region.within(grown)])
+
+
+def flat_view_share(stages: Any, repair: Repair, canvas: Canvas, region: Region, job: Job) -> F32 | None:
+    """How much of each px (h, w) of a region a flat view that was taken back holds; None where it is not."""
+    found = _from_picture(stages, repair, canvas, region, job)
+    if found is None:
+        return None
+    if not (repair.area.parts or repair.area.inverted):
+        return found[1]
+    return found[1] * on_canvas(repair.area, stages.area_ground, canvas, region, None)
 
 
 TAKES = {Mend.CLONE: _cloned, Mend.HEAL: _healed, Mend.FILL: _filled, Mend.TEXTURE: _textured, Mend.FRAME: _framed}
