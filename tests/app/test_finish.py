@@ -146,6 +146,37 @@ class Finishing(Drawing):
         self.assertFalse(self.window.before.shown.project.set("row").finish.on)
         self.assertEqual(self.window.view.tags, ("without the finish", "with it"))
 
+    def test_dodging_builds_up_by_strokes_of_few_per_cent(self):
+        plain = self.shown()
+        actions = {a.text(): a for a in self.station.add.menu().actions()}
+        actions["Dodge and burn"].trigger()
+        self.assertIsNotNone(self.window.hand.target)
+        self.assertEqual(self.adjustments[-1].values, f.Dodge(middle_ev=1.0))
+        for _ in range(2):
+            self.draw((0.3, 0.5), (0.7, 0.5))
+        parts = self.adjustments[-1].area.parts
+        self.assertEqual([(type(p), p.strength_pct) for p in parts], [(Stroke, 8.0)] * 2)
+        self.settle()
+        self.assertGreater(self.shown().mean(), plain.mean())
+        self.window.do("undo")
+        self.assertEqual(len(self.adjustments[-1].area.parts), 1)
+
+    def test_what_is_sharpened_is_looked_at_and_leaves_the_recipe_alone(self):
+        self.station.add_kind(f.Detail)
+        before = self.session.project
+        self.click(self.station.alone)
+        self.settle()
+        shown = self.window.source.shown.project.set("row").finish.adjustments[-1].values
+        self.assertTrue(shown.alone)
+        colours = self.shown()
+        self.assertEqual(np.ptp(colours, axis=2).max(), 0)  # black and white
+        self.assertEqual(self.session.project, before)
+        self.session.go("export")
+        self.session.go("finish")
+        self.settle()
+        self.assertFalse(self.station.alone.isChecked())
+        self.assertGreater(np.ptp(self.shown(), axis=2).max(), 0)
+
     def test_clipping_is_shown_in_form_and_auto_is_modest(self):
         self.station.add_kind(f.Light)
         self.station.pages[f.Light].rulers["exposure_ev"]._line._move_to(3.0)
@@ -226,6 +257,11 @@ class Finishing(Drawing):
             self.settle()
             self.click(mending.answer)
             self.assertEqual(mending.repairs[0].answer, 1)
+            self.click(mending.sources)
+            self.draw((0.2, 0.6), (0.3, 0.62))
+            self.assertEqual([type(p) for p in mending.repairs[0].sources.parts], [Stroke])
+            self.window.do("undo")
+            self.assertIsNone(mending.repairs[0].sources)
             self.click(mending.heal)
             QTest.mouseClick(self.window.view, Qt.MouseButton.LeftButton, pos=self.spot(0.3, 0.6))
             self.until(lambda: self.window.hand.target is not None)

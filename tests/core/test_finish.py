@@ -22,7 +22,7 @@ from windfell.recipe.words import WrongWord, from_words, to_words
 
 EIGHT = (30.0, -20.0, 25.0, -30.0, 15.0, 30.0, -25.0, 20.0)
 STRONG = (
-    f.Light(0.7, 40.0, -60.0, 55.0, 20.0, -30.0, 40.0),
+    f.Dodge(1.2, -0.6, -1.0), f.Light(0.7, 40.0, -60.0, 55.0, 20.0, -30.0, 40.0),
     f.Colour(4800.0, 12.0, 30.0, 60.0),
     f.Curve(((0.0, 0.02), (0.3, 0.22), (0.7, 0.8), (1.0, 1.0)), blue=((0.0, 0.0), (0.5, 0.56), (1.0, 1.0))),
     f.Hues(EIGHT, EIGHT, EIGHT),
@@ -295,6 +295,33 @@ class Each(unittest.TestCase):
             1 + 0.01 * np.random.default_rng(2).standard_normal((80, 80, 1)).astype(np.float32))
         kept = whole(noisy, f.Detail(sharpen_pct=100.0, threshold_pct=60.0))
         self.assertLess(kept.std(), 1.1 * noisy.std())
+
+    def test_what_is_sharpened_is_seen_by_itself(self):
+        light = np.full((120, 160, 3), 0.2, np.float32)
+        light[:, 80:] = 0.4
+        seen = whole(light, f.Detail(sharpen_pct=50.0, threshold_pct=40.0, alone=True))
+        self.assertGreater(seen[60, 78:82].max(), 0.8)
+        self.assertLess(seen[:, :60].max(), 1e-4)
+        for sharpen in (0.0, 100.0):  # whatever is made of it
+            again = whole(light, f.Detail(sharpen_pct=sharpen, threshold_pct=40.0, alone=True))
+            np.testing.assert_array_equal(again, seen)
+        fainter = np.where(light > 0.3, np.float32(0.206), light)
+        strict, loose = (whole(fainter, f.Detail(threshold_pct=t, alone=True))[60, 78:82].max() for t in (60.0, 5.0))
+        self.assertLess(strict, 0.5 * loose)
+
+    def test_dodging_is_limited_to_its_tones_and_turns_no_order_round(self):
+        levels = np.exp2(np.linspace(-9, 2, 200)).astype(np.float32)
+        light = np.repeat(np.repeat(levels[None, :, None], 40, axis=0), 3, axis=2)
+        where = ("shadows_ev", -7.0, 0.5), ("highlights_ev", 1.2, -7.0), ("middle_ev", -2.4, -8.0)
+        for field, inside, outside in where:
+            for ev in (1.5, -1.5):
+                with self.subTest(field, ev=ev):
+                    made = whole(light, f.Dodge(**{field: ev}))[20, :, 1]
+                    gain = np.log2(made / levels)
+                    at = lambda v, g=gain: float(np.interp(v, np.log2(levels), g))  # noqa: E731
+                    self.assertAlmostEqual(at(inside), ev, delta=0.05)
+                    self.assertAlmostEqual(at(outside), 0, delta=0.05)
+                    self.assertGreater(np.diff(made).min(), 0)
 
     def test_noise_sinks_as_far_as_the_picture_has_it(self):
         clean = cv2.GaussianBlur(picture(noise=0.0), (0, 0), 2)

@@ -147,6 +147,26 @@ class StackRepairs(unittest.TestCase):
         self.assertLess(np.abs(encoded(framed[104:136, 154:186]).astype(int)
                                - encoded(self.light[104:136, 154:186])).max(), 30)
 
+    def test_texture_comes_from_where_it_is_wished_or_not_from_where_it_is_not(self):
+        left, right = (Area((Patch(((x, 10.0), (x + 100, 10.0), (x + 100, 230.0), (x, 230.0)), 0.0),))
+                       for x in (10.0, 230.0))
+        texture = Repair(Mend.TEXTURE, self.area)
+        made = {name: self.picture(self.with_repairs(replace(texture, sources=area)))[104:136, 154:186]
+                for name, area in (("left", left), ("right", right), ("not left", replace(left, inverted=True)),
+                                   ("anywhere", None), ("empty", Area()))}
+        np.testing.assert_array_equal(made["empty"], made["anywhere"])
+        for a, b in (("left", "right"), ("left", "not left")):
+            self.assertGreater(np.abs(made[a] - made[b]).mean(), 1e-3)
+        # what is taken is, but for its light, a copy of what lies in the wished part
+        whole = self.picture(self.project)
+        for name, columns in (("left", slice(10, 110)), ("right", slice(230, 330))):
+            with self.subTest(name):
+                patch = encoded(made[name])[10:22, 10:22]
+                there = cv2.matchTemplate(encoded(whole)[10:230, columns], patch, cv2.TM_CCOEFF_NORMED).max()
+                other = slice(230, 330) if name == "left" else slice(10, 110)
+                elsewhere = cv2.matchTemplate(encoded(whole)[10:230, other], patch, cv2.TM_CCOEFF_NORMED).max()
+                self.assertGreater(there, elsewhere)
+
     def test_switched_off_it_is_gone_and_a_later_one_stands_on_the_one_before(self):
         on = Repair(Mend.FILL, self.area)
         plain = self.picture(self.project)

@@ -38,7 +38,7 @@ from windfell.shape.flat import flat_extent, looking
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 
-LEAST = 1e-3
+LEAST, HALF = 1e-3, 0.5
 FILL_SIDE, TEXTURE_SIDE = 384, 900
 MARGIN_PX = 6
 PICTURE_EDGE = 0.02
@@ -144,7 +144,11 @@ def _textured(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Regio
 
     def make() -> Picture:
         below, inside = _below(stages, n, repair, flat, job)
-        made = patch_filled(below.light, inside, ~below.covered, repair.answer)
+        barred = ~below.covered
+        if repair.sources is not None and not repair.sources.empty:
+            whole = Region(0, 0, flat.width, flat.height)
+            barred |= on_canvas(repair.sources, stages.area_ground, flat, whole, None) < HALF
+        made = patch_filled(below.light, inside, barred, repair.answer)
         if made is None:
             made = smoothly_filled(below.light, below.covered & ~inside)
         return Picture(made, below.covered | inside)
@@ -223,10 +227,11 @@ def _filled(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
 
 def around_area(ground: Any, repair: Repair, fine: float | None = None) -> Canvas | None:
     """A small flat canvas around all parts of an area that have a place; where texture matters, as `fine` (px per
-    unit) as the full picture, unless it is too large, and with more around it.
+    unit) as the full picture, unless it is too large, and with more around it. It holds wished sources too.
     """
     points, reach = [], 0.0
-    for part in repair.area.parts:
+    wished = repair.sources.parts if repair.sources is not None and not repair.sources.inverted else ()
+    for part in (*repair.area.parts, *wished):
         if isinstance(part, Stroke | Grown):
             runs = [part.points] if isinstance(part, Stroke) else part.inside
             points += [p for run in runs for p in run]

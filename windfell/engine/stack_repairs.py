@@ -23,7 +23,7 @@ from windfell.recipe.repairs import Mend, Repair
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 
-LEAST = 1e-3
+LEAST, HALF = 1e-3, 0.5
 PATCH_SIDE = 900
 AROUND = 1.0
 LEAST_AROUND = 24
@@ -108,6 +108,9 @@ def _patch(stages: Any, n: int, repair: Repair, points: Array, scale: float, job
     if box is None:
         return None
     low, high = box
+    wished = None if repair.sources is None or repair.sources.inverted else extent_of(repair.sources)
+    if wished is not None:
+        low, high = np.minimum(low, wished[0]), np.maximum(high, wished[1])
     more = max(LEAST_AROUND, AROUND * float((high - low).max()))
     width, height = stages.whole_size(job)
     low, high = np.clip(low - more, 0, (width, height)), np.clip(high + more, 0, (width, height))
@@ -137,8 +140,11 @@ def _filled(stages: Any, n: int, repair: Repair, points: Array, scale: float, jo
 
 
 def _textured(stages: Any, n: int, repair: Repair, points: Array, scale: float, job: Job) -> F32 | None:
-    def make(below: Picture, inside: NDArray[np.bool_], *_: Any) -> F32:
-        made = patch_filled(below.light, inside, ~below.covered, repair.answer)
+    def make(below: Picture, inside: NDArray[np.bool_], region: Region, own: float) -> F32:
+        barred = ~below.covered
+        if repair.sources is not None and not repair.sources.empty:
+            barred |= stages.area_share(repair.sources, region, own, None, job) < HALF
+        made = patch_filled(below.light, inside, barred, repair.answer)
         return smoothly_filled(below.light, below.covered & ~inside) if made is None else made
 
     return _patch(stages, n, repair, points, scale, job, make)

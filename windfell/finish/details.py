@@ -24,7 +24,7 @@ FINE_PX, COARSE_PX = 1.5, 6.0
 OVERSHOOT = np.float32(np.log2(1.03))
 LEAST_SIGMA = 0.3
 SHARPEST, MOST_TEXTURE = np.float32(1.6), np.float32(1.2)
-THRESHOLD_EV = 0.25
+THRESHOLD_EV, SEEN_EV = 0.25, 0.05
 
 
 def detail_reach(v: Detail, scale: float) -> int:
@@ -32,7 +32,7 @@ def detail_reach(v: Detail, scale: float) -> int:
     reach = 0
     if v.texture_pct:
         reach = max(reach, int(np.ceil(4 * COARSE_PX * scale)) + 2)
-    if v.sharpen_pct:
+    if v.sharpen_pct or v.alone:
         reach += int(np.ceil(6 * v.radius_px * scale)) + 2
     if v.noise_pct or v.colour_noise_pct:
         reach += noise_reach(scale)
@@ -46,7 +46,7 @@ def detailed(light: F32, v: Detail, scene: Scene) -> F32:
         light = _contrasted(light, v, scene)
     if v.texture_pct:
         light = _textured(light, v, scene.scale)
-    if v.sharpen_pct:
+    if v.sharpen_pct or v.alone:
         light = sharpened(light, v, scene.scale)
     return light
 
@@ -84,20 +84,28 @@ def _textured(light: F32, v: Detail, scale: float) -> F32:
 def sharpened(light: F32, v: Detail, scale: float) -> F32:
     """Edges raised on luminance where they stand out beyond the threshold."""
     sigma = v.radius_px * scale
+    if v.alone:
+        sigma = max(sigma, LEAST_SIGMA)
     if sigma < LEAST_SIGMA:
         return light
     log = log_luminance(light)
     fine = log - _blurred(log, sigma)
+    if v.alone:
+        # as bright to the eye as its share
+        share = np.square(shares_told(fine, v)) * np.minimum(np.abs(fine) / np.float32(SEEN_EV), 1)
+        return np.repeat(share[..., None], 3, axis=2)
     return _within(light, log, SHARPEST * np.float32(v.sharpen_pct / 100) * told_apart(fine, v), sigma)
 
 
 def told_apart(fine: F32, v: Detail) -> F32:
     """What of fine differences (EV) is sharpened: passing over around the threshold."""
+    return fine * shares_told(fine, v) if v.threshold_pct else fine
+
+
+def shares_told(fine: F32, v: Detail) -> F32:
+    """How much of each fine difference (EV) is sharpened, 0..1."""
     limit = np.float32(THRESHOLD_EV * (v.threshold_pct / 100) ** 2)
-    if not limit:
-        return fine
-    share = np.square(fine) / (np.square(fine) + np.square(limit))
-    return fine * share
+    return np.square(fine) / np.maximum(np.square(fine) + np.square(limit), np.float32(1e-12))
 
 
 def _within(light: F32, log: F32, gain: F32, sigma: float) -> F32:

@@ -15,7 +15,7 @@ from windfell.finish.hues import greyed, hues_changed, tinted
 from windfell.finish.scene import Scene
 from windfell.finish.soft import soft_reach, softened
 from windfell.finish.starlight import stars_less, stars_reach
-from windfell.finish.tones import coloured, lit
+from windfell.finish.tones import coloured, dodged, lit
 from windfell.recipe import finishing as f
 
 F32 = NDArray[np.float32]
@@ -32,6 +32,7 @@ class Kind:
 
 KINDS: dict[type, Kind] = {
     f.Light: Kind("Light", lit),
+    f.Dodge: Kind("Dodge and burn", lambda light, v, _: dodged(light, v)),
     f.Colour: Kind("Colour", lambda light, v, _: coloured(light, v)),
     f.Curve: Kind("Curve", lambda light, v, _: curved(light, v)),
     f.Hues: Kind("Hues", lambda light, v, _: hues_changed(light, v)),

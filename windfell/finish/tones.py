@@ -6,16 +6,19 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.develop.local import Guide, ends_gain, made_guide
+from windfell.develop.local import Guide, ends_gain, log_luminance, made_guide
 from windfell.develop.tone import ContrastTable, levels, saturated
 from windfell.develop.white_balance import balance_matrix
 from windfell.finish.hues import weak_raised
 from windfell.finish.neighbourhood import base_of, haze_changed
 from windfell.finish.scene import Scene
-from windfell.recipe.finishing import Colour, Light
+from windfell.pixels.easing import eased
+from windfell.recipe.finishing import Colour, Dodge, Light
 from windfell.recipe.model import Development
 
 F32 = NDArray[np.float32]
+
+MIDDLE_EV, TONE_EV = -2.4, 3.2
 
 
 def guide_of(scene: Scene, haze: bool) -> Guide:
@@ -36,6 +39,16 @@ def lit(light: F32, v: Light, scene: Scene) -> F32:
     if v.contrast_pct:
         light = scene.keep(("contrast", v.contrast_pct), lambda: ContrastTable(v.contrast_pct))(light)
     return light
+
+
+def dodged(light: F32, v: Dodge) -> F32:
+    """Light with a gain by its own brightness: shadows, the middle and highlights pass over into each other over
+    `TONE_EV`, so wide that no order of brightness is turned round.
+    """
+    tone = log_luminance(light) - np.float32(MIDDLE_EV)
+    dark, bright = eased(-tone / TONE_EV), eased(tone / TONE_EV)
+    gain = v.shadows_ev * dark + v.highlights_ev * bright + v.middle_ev * (1 - dark - bright)
+    return light * np.exp2(gain.astype(np.float32))[..., None]
 
 
 def coloured(light: F32, v: Colour) -> F32:

@@ -21,10 +21,10 @@ def _edit(project: Project, set_id: str, words: str, adjustments: Sequence[Adjus
     return Edit(words, project.with_set(replace(own, finish=finish)), merge)
 
 
-def add(project: Project, set_id: str, values: Values, name: str) -> Edit:
+def add(project: Project, set_id: str, values: Values, name: str, area: Area | None = None) -> Edit:
     """An adjustment after all others."""
     return _edit(project, set_id, f"add {name.lower()}", (*project.set(set_id).finish.adjustments, Adjustment(
-        values, name)))
+        values, name, area=area)))
 
 
 def add_copies(project: Project, set_ids: Collection[str], adjustment: Adjustment) -> Edit:

@@ -90,7 +90,7 @@ class Mono:
 @dataclass(frozen=True)
 class Detail:
     """Local contrast in a wide and a fine neighbourhood, texture, sharpening beyond a threshold; noise sunk as far as
-    the picture has it.
+    the picture has it. `alone`: what is sharpened is seen by itself, white where wholly.
     """
 
     wide_pct: float = number(0.0, -100.0, 100.0, "%")
@@ -101,6 +101,17 @@ class Detail:
     threshold_pct: float = number(10.0, 0.0, 100.0, "%")
     noise_pct: float = number(0.0, 0.0, 100.0, "%")
     colour_noise_pct: float = number(0.0, 0.0, 100.0, "%")
+    alone: bool = False
+    unknown: Unknown = ()
+
+
+@dataclass(frozen=True)
+class Dodge:
+    """Lighter or darker, the shadows, the middle and the highlights each by themselves: what strokes build up."""
+
+    shadows_ev: float = number(0.0, -1.5, 1.5, "EV")
+    middle_ev: float = number(0.0, -1.5, 1.5, "EV")
+    highlights_ev: float = number(0.0, -1.5, 1.5, "EV")
     unknown: Unknown = ()
 
 
@@ -143,9 +154,9 @@ class Channels:
     unknown: Unknown = ()
 
 
-Values = Light | Colour | Curve | Hues | Tinting | Mono | Detail | Softness | Stars | Vignette | Channels
+Values = Light | Dodge | Colour | Curve | Hues | Tinting | Mono | Detail | Softness | Stars | Vignette | Channels
 VALUE_WORDS = {
-    "light": Light, "colour": Colour, "curve": Curve, "hues": Hues, "tinting": Tinting, "mono": Mono,
+    "light": Light, "dodge": Dodge, "colour": Colour, "curve": Curve, "hues": Hues, "tinting": Tinting, "mono": Mono,
     "detail": Detail, "softness": Softness, "stars": Stars, "vignette": Vignette, "channels": Channels}
 
 

@@ -54,6 +54,12 @@ def change_repair(project: Project, set_id: str, n: int, words: str, **values: A
     return Edit(f"{words} repair {n + 1}", _with(project, set_id, tuple(repairs)))
 
 
+def with_sources(project: Project, set_id: str, n: int, sources: Area) -> Project:
+    """The project whose repair takes its texture from an area; an empty one: from anywhere around."""
+    plain = not sources.parts and not sources.inverted
+    return change_repair(project, set_id, n, "sources of", sources=None if plain else sources).project
+
+
 def remove_repair(project: Project, set_id: str, n: int) -> Edit:
     repairs = list(project.set(set_id).repairs)
     del repairs[n]

@@ -356,6 +356,7 @@ def nested_in(project: Project, set_id: str) -> set[str]:
 def areas_of(own: FrameSet) -> list[Area]:
     """All areas of a set."""
     found = [g.area for g in own.joining.given] + [r.area for r in own.repairs]
+    found += [r.sources for r in own.repairs if r.sources is not None]
     found += [f.ignored for f in own.frames if f.ignored is not None]
     found += [a.area for a in own.finish.adjustments if a.area is not None]
     return found + [a for a in (own.combining.region, *(x.area for x in own.combining.layers)) if a is not None]

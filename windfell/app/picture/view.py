@@ -369,7 +369,7 @@ class PictureView(QWidget):
             if tile is not None:
                 k = 2**level * zoom
                 at = QRectF(rect.x() + c * side, rect.y() + r * side, tile.width() * k, tile.height() * k)
-                painter.drawImage(at, tile)
+                painter.drawImage(_on_pixels(at, device), tile)
         centre = (view.center() - rect.topLeft()) / side
         wanted.sort(key=lambda t: (t[0] + 0.5 - centre.x()) ** 2 + (t[1] + 0.5 - centre.y()) ** 2)
         source.want_tiles(level, wanted)
@@ -398,3 +398,10 @@ class PictureView(QWidget):
         painter.drawRoundedRect(box, 5, 5)
         painter.setPen(theme.colour("ink"))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+
+
+def _on_pixels(rect: QRectF, device: float) -> QRectF:
+    """The rectangle with its sides between pixels of the screen, so that tiles meet and 1:1 is sharp."""
+    left, top, right, bottom = (round(v * device) / device for v in (
+        rect.left(), rect.top(), rect.right(), rect.bottom()))
+    return QRectF(left, top, right - left, bottom - top)

@@ -21,10 +21,13 @@ WORDS = {
     "local_pct": "Local", "texture_pct": "Texture", "sharpen_pct": "Sharpen", "radius_px": "Radius",
     "threshold_pct": "Threshold", "noise_pct": "Noise", "colour_noise_pct": "In colour", "glow_pct": "Glow",
     "blur_px": "Blur", "along_px": "Along", "along_deg": "Direction", "less_pct": "Fewer", "largest_px": "Largest",
-    "edges_ev": "Edges", "from_pct": "From", "round_pct": "Round", "colour_pct": "Colour", "slope_pct": "Slope",
+    "shadows_ev": "Shadows", "middle_ev": "Middle", "highlights_ev": "Highlights", "edges_ev": "Edges",
+    "from_pct": "From", "round_pct": "Round", "colour_pct": "Colour", "slope_pct": "Slope",
     "shadows_hue": "Shadows", "middle_hue": "Middle", "highlights_hue": "Highlights", "middle_pct": "How much",
     "balance_pct": "Balance"}
 TIPS = {
+    "shadows_ev": "The dark parts lighter (dodge) or darker (burn)", "middle_ev": "What is neither dark nor bright, "
+    "lighter or darker", "highlights_ev": "The bright parts lighter or darker",
     "weak_pct": "Weak colours first; skin is spared", "wide_pct": "Contrast of wide neighbourhoods",
     "local_pct": "Contrast of near neighbourhoods", "threshold_pct": "Only what stands out further is sharpened",
     "noise_pct": "Noise in luminance, as far as the picture has it", "colour_noise_pct": "Noise in colour",

@@ -42,6 +42,7 @@ from windfell.recipe.areas import Area
 from windfell.recipe.model import Project
 
 SMALL = 256
+DODGE_EV, DODGE_PCT = 1.0, 8.0
 
 
 class Finish(Station):
@@ -122,6 +123,10 @@ class Finish(Station):
         self.auto = QPushButton("Auto")
         self.auto.setToolTip("Modest values by what the picture shows")
         self.auto.clicked.connect(self.use_auto)
+        self.alone = QPushButton("What is sharpened", checkable=True)
+        self.alone.setToolTip("See by itself what stands out beyond the threshold: white is sharpened wholly, black "
+                              "not at all (at 1:1 as it will be)")
+        self.alone.toggled.connect(lambda _: self.session.changed.emit())
         self.stack = QStackedWidget()
         self.pages: dict[type, KindPage] = {}
         for kind in KINDS:
@@ -143,6 +148,7 @@ class Finish(Station):
         head = QHBoxLayout()
         head.addWidget(self.strength, 1)
         head.addWidget(self.auto)
+        head.addWidget(self.alone)
         left = QVBoxLayout()
         left.addWidget(self.empty)
         left.addLayout(head)
@@ -203,6 +209,7 @@ class Finish(Station):
         self.pages[f.Curve].straight.setChecked(False)
         for page in self.pages.values():
             page.drag.setChecked(False)
+        self.alone.setChecked(False)
 
     def refresh(self) -> None:
         own = self.session.frame_set
@@ -243,6 +250,7 @@ class Finish(Station):
         self.area.setChecked(self.hand.target is not None)
         self.empty.setVisible(not there)
         self.stack.setVisible(there)
+        self.alone.setVisible(there and isinstance(self.adjustments[n].values, f.Detail))
         self.auto.setVisible(there and isinstance(self.adjustments[n].values, f.Light))
         if not there:
             self.histogram.show_curve(None)
@@ -254,7 +262,8 @@ class Finish(Station):
         page.show_values(found.values)
         curve = isinstance(found.values, f.Curve)
         self.histogram.show_curve(getattr(found.values, self._channel) if curve else None)
-        if self.up_to_here.isChecked() and self.session.station == self.name and not self.session.moving:
+        seen_apart = self.up_to_here.isChecked() or self.alone.isChecked()
+        if seen_apart and self.session.station == self.name and not self.session.moving:
             self._view.source.show(self.picture_of(self.session.project), self.session.set_id)
 
     @property
@@ -281,10 +290,15 @@ class Finish(Station):
 
     def picture_of(self, project: Project) -> Project:
         n = self.chosen
-        if not self.up_to_here.isChecked() or n is None:
+        alone = n is not None and self.alone.isChecked() and isinstance(
+            self.adjustments[n].values, f.Detail)
+        if n is None or not (alone or self.up_to_here.isChecked()):
             return project
         own = project.set(self.session.set_id)
-        finish = replace(own.finish, adjustments=own.finish.adjustments[: n + 1])
+        found = list(own.finish.adjustments[: n + 1])
+        if alone:
+            found[n] = replace(found[n], values=replace(found[n].values, alone=True), area=None, strength_pct=100.0)
+        finish = replace(own.finish, adjustments=tuple(found))
         return project.with_set(replace(own, finish=finish))
 
     def held_against(self, project: Project) -> tuple[Project, tuple[str, str]] | None:
@@ -299,8 +313,13 @@ class Finish(Station):
         return None if n is None else self.session.frame_set.finish.adjustments[n]
 
     def add_kind(self, kind: type) -> None:
-        s = self.session
-        s.edit(adjusting.add(s.project, s.set_id, kind(), KINDS[kind].title), True)
+        """One adjustment more; dodging begins with a brush of few per cent in hand."""
+        s, dodge = self.session, kind is f.Dodge
+        values = f.Dodge(middle_ev=DODGE_EV) if dodge else kind()
+        s.edit(adjusting.add(s.project, s.set_id, values, KINDS[kind].title, Area() if dodge else None), True)
+        if dodge:
+            self.take_area()
+            self.hand.bar.strength._line._move_to(DODGE_PCT)
 
     def _remove(self) -> None:
         s, n = self.session, self.chosen

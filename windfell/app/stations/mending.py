@@ -91,7 +91,8 @@ class Mending(QWidget):
         self.most = QSpinBox(minimum=1, maximum=100, value=25, suffix=" % at most")
         self.most.setAccessibleName("The most of the picture that Grow may make up")
         self.most.setToolTip("More of the picture than that is not made up")
-        self.paint, self.answer, self.remove = (QPushButton(w) for w in ("Paint more…", "Another answer", "Remove"))
+        self.paint, self.sources = QPushButton("Paint more…"), QPushButton("Sources…")
+        self.answer, self.remove = QPushButton("Another answer"), QPushButton("Remove")
         self._way = Mend.CLONE
         self.words = Station.quiet("Repairs stay on their place when the view turns." + (
             " The flat view (page Mend) shows the ground and the sky without bending." if flat else
@@ -110,6 +111,8 @@ class Mending(QWidget):
                 (self.grow, "Fill what no frame covers, within the outline, with texture from beside it",
                  self.begin_grow),
                 (self.paint, "Draw on the area of the repair in hand", self._paint_chosen),
+                (self.sources, "Draw where the repair in hand takes its texture from; inverted: where it does not",
+                 self._take_sources),
                 (self.answer, "Another texture for the repair in hand", self._other_answer),
                 (self.remove, "Without the repair in hand", self._remove)):
             button.setToolTip(tip)
@@ -122,8 +125,8 @@ class Mending(QWidget):
         grid = QGridLayout()
         grid.setSpacing(4)
         for n, button in enumerate((self.heal, self.clone, self.texture, self.fill, self.other, self.paint,
-                                    self.answer, self.remove)):
-            grid.addWidget(button, n // 4, n % 4)
+                                    self.sources, self.answer, self.remove)):
+            grid.addWidget(button, n // 5, n % 5)
         right = QVBoxLayout()
         right.addLayout(grid)
         gaps = QHBoxLayout()
@@ -169,6 +172,7 @@ class Mending(QWidget):
         self.paint.setEnabled(there)
         self.remove.setEnabled(there)
         self.answer.setEnabled(there and self.repairs[self.list.currentRow()].way in mending.MADE_UP)
+        self.sources.setEnabled(there and self.repairs[self.list.currentRow()].way is Mend.TEXTURE)
         if there and self.repairs[self.list.currentRow()].way is Mend.GROW:
             self.paint.setEnabled(False)
         own = self.session.frame_set
@@ -252,6 +256,18 @@ class Mending(QWidget):
 
         title = f"{mending.WORDS.get(way, str(way)).capitalize()} of repair {at + 1}"
         self.hand.take(AreaTarget(set_id, title, read, write))
+
+    def _take_sources(self) -> None:
+        """Draw where the repair in hand takes its texture from."""
+        n, set_id = self.list.currentRow(), self.session.set_id
+
+        def read(project: Project) -> Area | None:
+            own = next((s for s in project.sets if s.id == set_id), None)
+            there = own is not None and n < len(own.repairs) and own.repairs[n].way is Mend.TEXTURE
+            return (own.repairs[n].sources or Area()) if there else None
+
+        self.hand.take(AreaTarget(set_id, f"Sources of repair {n + 1}", read,
+                                  lambda project, area: mending.with_sources(project, set_id, n, area)))
 
     # -- flat views written and taken back
 

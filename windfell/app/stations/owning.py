@@ -169,6 +169,9 @@ class Owning(QWidget):
 
     def _ask(self) -> None:
         s = self.session
+        if "join" not in s.stations:
+            self.overlay = None
+            return
         if self.seeing == "picture" or self.frame_id is None or s.frame_set is None or s.moving:
             self.overlay = None if self.seeing == "picture" or self.frame_id is None else self.overlay
             return
