@@ -30,6 +30,7 @@ ACTIONS = (
     ActionSpec("open_demo", "Open the demo", "Project"),
     ActionSpec("add_frames", "Add frames…", "Project", ("Ctrl+I",)),
     ActionSpec("add_folder", "Add a folder…", "Project", ("Ctrl+Shift+I",)),
+    ActionSpec("settings", "Settings…", "Project", ("Ctrl+,",)),
     ActionSpec("quit", "Quit", "Project", ("Ctrl+Q",)),
     ActionSpec("undo", "Undo", "Edit", ("Ctrl+Z",)),
     ActionSpec("redo", "Redo", "Edit", ("Ctrl+Shift+Z", "Ctrl+Y")),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from PySide6.QtGui import QColor
@@ -13,6 +14,8 @@ from windfell.app.demo import demo_masks, demo_project
 from windfell.app.set_deeds import SetDeeds
 from windfell.app.widgets.finder import CommandFinder
 from windfell.app.widgets.help_window import HelpWindow
+from windfell.app.widgets.settings_window import SettingsWindow
+from windfell.engine.settings import Look
 from windfell.frames.metadata import ENDINGS
 from windfell.frames.video import VIDEO_ENDINGS
 from windfell.recipe import edits
@@ -31,6 +34,8 @@ class Deeds(SetDeeds):
         super().__init__(window)
         self.view = window.view
         self.help: HelpWindow | None = None
+        self.settings: SettingsWindow | None = None
+        self.session.set_up.connect(self._set_up)
 
     def on_new_project(self) -> None:
         self.session.replace_all(Project(), None)
@@ -173,8 +178,7 @@ class Deeds(SetDeeds):
     def _change_surround(self, by: int) -> None:
         grey = QColor(self.view.surround or theme.current().surround).red()
         grey = max(0, min(255, grey + by))
-        self.view.surround = QColor(grey, grey, grey).name()
-        self.view.update()
+        self.session.use_settings(replace(self.session.settings, surround=grey))
 
     def on_full_screen(self) -> None:
         self.window.showNormal() if self.window.isFullScreen() else self.window.showFullScreen()
@@ -182,10 +186,23 @@ class Deeds(SetDeeds):
     def on_other_theme(self) -> None:
         names = list(theme.THEMES)
         other = names[(names.index(theme.current().name) + 1) % len(names)]
-        theme.apply(QApplication.instance(), theme.THEMES[other])
-        self.window.wardrobe.change()
-        self.window.retheme()
-        self.window.refresh()
+        self.session.use_settings(replace(self.session.settings, theme=Look(other.lower())))
+
+    def on_settings(self) -> None:
+        if self.settings is None:
+            self.settings = SettingsWindow(self.window, self.session)
+        self.settings.open_here()
+
+    def _set_up(self) -> None:
+        """Act by the settings, which have changed."""
+        wanted = self.session.settings
+        if theme.current().name.lower() != wanted.theme:
+            theme.apply(QApplication.instance(), theme.THEMES[wanted.theme.capitalize()])
+            self.window.wardrobe.change()
+            self.window.retheme()
+            self.window.refresh()
+        self.window.use_surround()
+        self.window.update()
 
     def on_align_again(self) -> None:
         self.window.registrations.ask(again=True)

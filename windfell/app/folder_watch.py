@@ -90,7 +90,8 @@ class FolderWatch(QObject):
     def _came(self, came: Came) -> None:
         if came.proposal is None or self.folder is None:
             return
-        sets = tuple(replace(x, proposed=self.recipe is None) for x in came.proposal.sets)
+        output = self._session.settings.output
+        sets = tuple(replace(x, proposed=self.recipe is None, output=output) for x in came.proposal.sets)
         if sets:
             self._take(sets)
         for sentence in came.proposal.refused[:1]:

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from windfell.app.screen import SCREEN
 from windfell.app.work import Desk
+from windfell.engine.cache import total_memory_bytes
 from windfell.engine.core import Engine
-from windfell.engine.folders import cache_folder, state_folder
+from windfell.engine.folders import state_folder
 from windfell.engine.proposals import propose
+from windfell.engine.settings import Settings, read_or_shipped, write_settings
 from windfell.errors import WindfellError
 from windfell.recipe import edits
 from windfell.recipe.autosave import Autosave, abandoned, forget
@@ -41,10 +45,12 @@ class Session(QObject):
     selected = Signal()
     station_changed = Signal()
     said = Signal(str, str)
+    set_up = Signal()
 
     def __init__(self, engine: Engine | None = None) -> None:
         super().__init__()
-        self.engine = engine or Engine(cache_folder())
+        self.settings, self.settings_fault = read_or_shipped()
+        self.engine = engine or Engine.by_settings()
         self.desk = Desk()
         self.desk.failed.connect(lambda text: self.say(text, "wrong"))
         self.history = History(Project())
@@ -89,6 +95,21 @@ class Session(QObject):
     def say(self, text: str, kind: str = "info") -> None:
         """A sentence for the status line; kind is info, good or wrong."""
         self.said.emit(text, kind)
+
+    def use_settings(self, settings: Settings) -> bool:
+        """Keep settings and act by them from now on."""
+        if settings == self.settings:
+            return True
+        try:
+            SCREEN.use(settings.screen_profile)
+            write_settings(settings)
+        except WindfellError as error:
+            self.say(str(error), "wrong")
+            return False
+        self.settings = settings
+        self.engine.cache.limit(settings.memory_bytes or total_memory_bytes() // 3)
+        self.set_up.emit()
+        return True
 
     def edit(self, edit: Edit, starts_anew: bool = False) -> None:
         if self.history.do(edit, starts_anew):
@@ -163,7 +184,8 @@ class Session(QObject):
 
     def _take_proposal(self, proposal) -> None:
         if proposal.sets:
-            self.edit(edits.add_sets(self.project, proposal.sets))
+            found = [replace(x, output=self.settings.output) for x in proposal.sets]
+            self.edit(edits.add_sets(self.project, found))
             self.select_set(proposal.sets[0].id)
         for sentence in proposal.refused[:1]:
             more = len(proposal.refused) - 1

@@ -16,11 +16,13 @@ from PySide6.QtWidgets import QApplication
 from windfell.app import theme
 from windfell.app.demo import demo_masks, demo_project
 from windfell.app.garbage import InterfaceThreadCollector
+from windfell.app.screen import SCREEN
 from windfell.app.session import Session
 from windfell.app.window import Window
 from windfell.engine.area_pictures import ground_at
 from windfell.engine.cache import prune
-from windfell.engine.folders import cache_folder
+from windfell.engine.settings import MB, cache_folder
+from windfell.errors import WindfellError
 from windfell.job import Job
 from windfell.recipe.areas import Area, Stroke
 from windfell.recipe.combining import Layer, Over, Rule
@@ -45,8 +47,9 @@ def run(arguments: list[str]) -> int:
             return 2
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
     app = application()
-    theme.apply(app, theme.THEMES[options.theme.capitalize()])
     session = Session()
+    theme.apply(app, theme.THEMES[(options.theme or session.settings.theme).capitalize()])
+    _use_screen(session)
     window = Window(session)
     window.resize(*options.size)
     window.show()
@@ -59,12 +62,20 @@ def run(arguments: list[str]) -> int:
         session.recover()
     if options.screenshot:
         return _screenshot(app, window, options)
-    QTimer.singleShot(5000, lambda: prune(cache_folder()))
+    QTimer.singleShot(5000, lambda: prune(cache_folder(), session.settings.disk_mb * MB))
     signal.signal(signal.SIGINT, lambda *_: window.close())
     waker = QTimer(interval=300)
     waker.timeout.connect(lambda: None)
     waker.start()
     return app.exec()
+
+
+def _use_screen(session: Session) -> None:
+    """Honour the screen's profile, if it can still be read."""
+    try:
+        SCREEN.use(session.settings.screen_profile)
+    except WindfellError as error:
+        session.settings_fault = str(error)
 
 
 def application() -> QApplication:
@@ -97,7 +108,8 @@ def _parsed(arguments: list[str]) -> argparse.Namespace:
                         help="a frame's area, the flat view; the pile, the core; the shelf, a matte, the best of a "
                              "group; a finish with its areas, its repairs; the queue; the sets inside one")
     parser.add_argument("--set", help="a set by its name")
-    parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES], default="limestone")
+    parser.add_argument("--theme", choices=[n.lower() for n in theme.THEMES],
+                        help="of the window; else that of the settings")
     parser.add_argument("--size", type=_size, default=(1280, 800), metavar="WxH", help="of the window")
     return parser.parse_args(arguments)
 

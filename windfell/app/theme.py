@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QImage, QPainter,
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QApplication, QWidget
 
-from windfell.engine.folders import cache_folder
+from windfell.engine.settings import cache_folder
 
 ASSETS = Path(__file__).parent / "assets"
 WORDS, NUMBERS = "Cabin", "B612"

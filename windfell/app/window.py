@@ -7,7 +7,7 @@ import time
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, Qt
-from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtGui import QAction, QColor, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
     QComboBox,
@@ -101,7 +101,10 @@ class Window(QMainWindow):
         self._arrange()
         self._connect()
         self.retheme()
+        self.use_surround()
         self.refresh()
+        if session.settings_fault:
+            self.status.say(session.settings_fault, "wrong")
         self.stations["gather"].page.demo.setFocus()
 
     def _arrange(self) -> None:
@@ -446,6 +449,12 @@ class Window(QMainWindow):
     def closeEvent(self, event) -> None:
         self.session.close()
         event.accept()
+
+    def use_surround(self) -> None:
+        """The grey around pictures that the settings want."""
+        grey = self.session.settings.surround
+        self.view.surround = None if grey is None else QColor(grey, grey, grey).name()
+        self.view.update()
 
     def retheme(self) -> None:
         """What holds colours of its own takes the theme's: the actions' icons, the status line."""

@@ -11,7 +11,6 @@ from pathlib import Path
 from windfell.cli.writing import write_report
 from windfell.engine.applying import Made, made_card
 from windfell.engine.core import Engine
-from windfell.engine.folders import cache_folder
 from windfell.engine.places import make_folder
 from windfell.engine.watching import Watched
 from windfell.errors import BadRequest, CannotJoin
@@ -36,7 +35,7 @@ def run_apply(options: Namespace, job: Job) -> None:
     if not paths and not options.watch:
         raise BadRequest("There are no pictures there.")
     make_folder(folder)
-    engine, begun = Engine(cache_folder()), time.monotonic()
+    engine, begun = Engine.by_settings(), time.monotonic()
     rows: list[Made] = []
 
     def make(files: list[str]) -> None:

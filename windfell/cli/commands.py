@@ -17,7 +17,6 @@ from windfell.engine.bracketed import nested_frames
 from windfell.engine.core import Engine
 from windfell.engine.dust import dust_of, with_dust
 from windfell.engine.export import export
-from windfell.engine.folders import cache_folder
 from windfell.engine.instants import chosen_times, write_instants
 from windfell.engine.layers import write_layers
 from windfell.engine.output_pixels import is_linear
@@ -83,7 +82,7 @@ def _positions(frame_set: FrameSet, options: Namespace, job: Job) -> tuple[Frame
     if options.brackets == "off":
         return frame_set, ()
     inner = bracketed_files(
-        Engine(cache_folder()), [f.source.path for f in frame_set.frames], options.brackets,
+        Engine.by_settings(), [f.source.path for f in frame_set.frames], options.brackets,
         options.inner_rule and Rule(options.inner_rule), frame_set.name, job)
     if inner and (options.points or options.keep or options.never):
         raise BadRequest("--points, --keep and --never mean single frames; they do not go with --brackets.")
@@ -228,7 +227,7 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
     check_place(out)
     if options.report:
         check_place(Path(options.report))
-    engine = Engine(cache_folder())
+    engine = Engine.by_settings()
     engine.masks = masks or {}
     seconds: dict[str, float] = {}
     start = time.monotonic()

@@ -12,7 +12,6 @@ from windfell.cli.writing import layers_folder, new_output, write_report
 from windfell.engine.composed import composed, placed_by_stars, with_room_above
 from windfell.engine.core import Engine
 from windfell.engine.export import export
-from windfell.engine.folders import cache_folder
 from windfell.engine.places import check_place, refuse_frames
 from windfell.errors import BadRequest
 from windfell.frames.masks import read_mask
@@ -28,7 +27,7 @@ def run_compose(options: Namespace, job: Job) -> None:
         raise BadRequest("--layers goes into the file here; it takes no folder.")
     out = Path(options.out)
     back, front = (frame_from_path(os.path.abspath(p)) for p in (options.back, options.front))
-    engine, begun = Engine(cache_folder()), time.monotonic()
+    engine, begun = Engine.by_settings(), time.monotonic()
     for frame in (back, front):
         engine.opened(Project(), frame, job)
     check_place(out)

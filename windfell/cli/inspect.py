@@ -9,7 +9,6 @@ from dataclasses import asdict
 from typing import Any
 
 from windfell.engine.core import Engine
-from windfell.engine.folders import cache_folder
 from windfell.engine.proposals import propose
 from windfell.engine.survey import surveyed
 from windfell.errors import BadRequest, WindfellError
@@ -26,7 +25,7 @@ def run_inspect(options: Namespace, job: Job) -> None:
     paths = []
     for given in options.frames:
         paths += pictures_in(given) if os.path.isdir(given) else [os.path.abspath(given)]
-    engine = Engine(cache_folder())
+    engine = Engine.by_settings()
     proposal = propose(engine, paths, job)
     if not proposal.sets:
         why = proposal.refused[0] if proposal.refused else "There are no pictures there."

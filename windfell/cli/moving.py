@@ -20,7 +20,6 @@ from windfell.cli.writing import format_of, new_output, write_report
 from windfell.engine.animated import animated
 from windfell.engine.core import Engine
 from windfell.engine.export import export
-from windfell.engine.folders import cache_folder
 from windfell.engine.following import followed
 from windfell.engine.instants import chosen_times
 from windfell.engine.pieces_laid import suggested, with_pieces
@@ -55,7 +54,7 @@ def run_subjects(options: Namespace, job: Job) -> None:
                    combining=Combining(Rule.MEDIAN),
                    finish=read_finish(Path(options.finish)) if options.finish else Finish())
     _check_places(options, own)
-    engine = Engine(cache_folder())
+    engine = Engine.by_settings()
     start = time.monotonic()
     own = _settled(engine, own, job)
     stages = engine.stages(Project((own,)), own.id)
@@ -111,7 +110,7 @@ def run_animate(options: Namespace, job: Job) -> None:
                    combining=Combining(Rule.MEDIAN))
     refuse_frames(Project((own,)), out)
     check_place(out)
-    engine = Engine(cache_folder())
+    engine = Engine.by_settings()
     own = _settled(engine, own, job, all_of_them=True)
     stages = engine.stages(Project((own,)), own.id)
     width = options.width or min(WIDEST, stages.whole_size(job)[0])

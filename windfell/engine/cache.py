@@ -88,9 +88,7 @@ class Cache:
         with self._lock:
             self._kept[key] = (value, size)
             self._used += size
-            while self._used > self.budget_bytes and len(self._kept) > 1:
-                _, gone = self._kept.pop(self._next_to_go())
-                self._used -= gone
+        self.limit(self.budget_bytes)
 
     def _next_to_go(self) -> str:
         if self._largest_first:
@@ -102,6 +100,20 @@ class Cache:
         with self._lock:
             _, size = self._kept.pop(key, (None, 0))
             self._used -= size
+
+    def clear(self) -> None:
+        """Keep nothing of what is in memory."""
+        with self._lock:
+            self._kept.clear()
+            self._used = 0
+
+    def limit(self, budget_bytes: int) -> None:
+        """Keep no more than so much from now on."""
+        self.budget_bytes = budget_bytes
+        with self._lock:
+            while self._used > self.budget_bytes and len(self._kept) > 1:
+                _, gone = self._kept.pop(self._next_to_go())
+                self._used -= gone
 
     @property
     def used_bytes(self) -> int:

@@ -19,6 +19,7 @@ from windfell.engine.frame_areas import frame_mask
 from windfell.engine.greys import small_grey
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Draft, Picture
+from windfell.engine.settings import cache_folder, read_or_shipped
 from windfell.engine.sources import Opened, canonical_scale, grey_of, open_source
 from windfell.engine.stack_pile import PileStages
 from windfell.engine.stage import Detail
@@ -48,6 +49,11 @@ class Engine:
         self.cache = Cache(budget_bytes or total_memory_bytes() // 3, cache_folder)
         self.greys = Cache(min(GREY_BYTES, total_memory_bytes() // 12), None, largest_first=True)
         self.masks: Masks = {}
+
+    @classmethod
+    def by_settings(cls) -> Engine:
+        """An engine with the cache and the memory that the settings say; as shipped if they cannot be read."""
+        return cls(cache_folder(), read_or_shipped()[0].memory_bytes)
 
     def opened(self, project: Project, frame: Frame, job: Job) -> Opened:
         return open_source(frame.source, self.cache, lambda s: NestedSet(self, project, s, job))

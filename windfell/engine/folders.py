@@ -1,19 +1,19 @@
-"""Where the program keeps what it may lose (cache) and what it must not (state)."""
+"""Where the program keeps what it must not lose."""
 
 from __future__ import annotations
 
 import os
 from pathlib import Path
 
-from platformdirs import user_cache_dir, user_state_dir
+from platformdirs import user_config_dir, user_state_dir
 
 PROGRAM = "windfell"
 
 
-def cache_folder() -> Path:
-    """Features and proxies; WINDFELL_HOME moves it, for tests and portable use."""
+def config_folder() -> Path:
+    """The settings; WINDFELL_HOME moves it, for tests and portable use."""
     home = os.environ.get("WINDFELL_HOME")
-    return Path(home) / "cache" if home else Path(user_cache_dir(PROGRAM))
+    return Path(home) / "config" if home else Path(user_config_dir(PROGRAM))
 
 
 def state_folder() -> Path:

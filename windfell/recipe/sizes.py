@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from pathlib import PurePath
 
 from windfell.recipe.outline import Ratio
 from windfell.recipe.output import Output
@@ -57,3 +58,10 @@ def size_in_words(output: Output) -> str:
     if output.scale_pct is not None:
         return f"{output.scale_pct:g}%"
     return "" if output.megapixels is None else f"{output.megapixels:g}MP"
+
+
+def output_in_words(output: Output) -> str:
+    """Format, depth, colour and size of a file, in words."""
+    depth = "float" if output.depth == 32 else f"{output.depth} bit"
+    colour = PurePath(output.profile).stem if output.profile else str(output.space)
+    return f"{str(output.format).upper()}, {depth}, {colour}, {size_in_words(output) or 'full size'}"

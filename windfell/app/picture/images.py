@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QImage, QPainter
 
+from windfell.app.screen import draw_picture
 from windfell.engine.picture import Picture
 from windfell.pixels.colour import to_view
 
@@ -40,4 +41,4 @@ def draw_fitted(painter: QPainter, image: QImage, room: QRectF) -> None:
     """The image as large as the room allows, in its middle."""
     k = min(room.width() / image.width(), room.height() / image.height())
     w, h = image.width() * k, image.height() * k
-    painter.drawImage(QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), image)
+    draw_picture(painter, QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), image)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from windfell.app import theme
 from windfell.app.picture.images import image_of
+from windfell.app.screen import draw_picture
 from windfell.app.session import Session
 from windfell.engine.around import Around, around_of
 from windfell.recipe.model import Kind, picture_parts
@@ -116,7 +117,7 @@ class LookAround(QWidget):
         k = (SHRUNK if self._held else 1.0) * min(1.0, 1600 / max(self.width(), 1))
         size = max(16, round(self.width() * k)), max(16, round(self.height() * k))
         p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        p.drawImage(QRectF(self.rect()), image_of(self.around.view(self.yaw, self.pitch, self.hfov, *size)))
+        draw_picture(p, QRectF(self.rect()), image_of(self.around.view(self.yaw, self.pitch, self.hfov, *size)))
         p.setFont(theme.words_font(10, bold=True))
         words = "Looking around: drag turns, the wheel zooms, Q leaves"
         wide = p.fontMetrics().horizontalAdvance(words) + 20

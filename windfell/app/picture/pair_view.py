@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QImage, QPainter, QPen, QTransform
 from windfell.app import theme
 from windfell.app.picture.source import TILE, PictureSource
 from windfell.app.picture.view import PictureView
+from windfell.app.screen import draw_picture
 from windfell.geometry import planar
 
 BURNT, BLACK = 254, 1
@@ -70,7 +71,7 @@ class PairView(PictureView):
             return
         painter.save()
         painter.setTransform(self._into_view(rect), True)
-        painter.drawImage(QRectF(0, 0, 1, 1), source.shown.image)
+        draw_picture(painter, QRectF(0, 0, 1, 1), source.shown.image)
         self._paint_second_tiles(painter, source, rect)
         if self.clipping:
             painter.drawImage(QRectF(0, 0, 1, 1), self._clip_marks(source))
@@ -97,7 +98,7 @@ class PairView(PictureView):
             tile = source.tile(level, c, r)
             if tile is not None:
                 size = 2**level * tile.width() / shown.width, 2**level * tile.height() / shown.height
-                painter.drawImage(QRectF(c / across, r / down, *size), tile)
+                draw_picture(painter, QRectF(c / across, r / down, *size), tile)
         middle = seen.center()
         wanted.sort(key=lambda t: ((t[0] + 0.5) / across - middle.x()) ** 2 + ((t[1] + 0.5) / down - middle.y()) ** 2)
         source.want_tiles(level, wanted)

@@ -11,6 +11,7 @@ from PySide6.QtGui import QBrush, QImage, QPainter, QPainterPath, QPen, QPolygon
 from windfell.app import theme
 from windfell.app.picture.source import PictureSource
 from windfell.app.picture.view import PictureView
+from windfell.app.screen import SCREEN
 
 FAIR_PX, POOR_PX = 1.0, 3.0
 GRAB = 7.0
@@ -272,7 +273,8 @@ class PointPane(PictureView):
         p.save()
         p.setClipPath(path)
         p.fillRect(box, theme.colour("surround"))
-        p.drawImage(box, image, QRectF((x + 0.5 - reach) * k, (y + 0.5 - reach) * k, 2 * reach * k, 2 * reach * k))
+        part = QRectF((x + 0.5 - reach) * k, (y + 0.5 - reach) * k, 2 * reach * k, 2 * reach * k)
+        p.drawImage(box, SCREEN.shown(image), part)
         p.setPen(QPen(theme.colour("gorse"), 1))
         p.drawLine(box.center() - QPointF(LOUPE, 0), box.center() + QPointF(LOUPE, 0))
         p.drawLine(box.center() - QPointF(0, LOUPE), box.center() + QPointF(0, LOUPE))

@@ -11,6 +11,7 @@ from windfell.app import theme
 from windfell.app.picture.net_tool import NetTool
 from windfell.app.picture.source import TILE, PictureSource
 from windfell.app.picture.tool import Tool
+from windfell.app.screen import draw_picture
 
 MOST_ZOOM = 8.0
 BLINK_MS = 450
@@ -351,7 +352,7 @@ class PictureView(QWidget):
 
     def _paint_source(self, painter: QPainter, source: PictureSource, rect: QRectF) -> None:
         image = source.shown.image
-        painter.drawImage(rect, image)
+        draw_picture(painter, rect, image)
         device = self.devicePixelRatioF()
         zoom = rect.width() / source.shown.width  # its own: the picture before may be of another size
         if zoom * device * 1.02 < image.width() / source.shown.width or not source.sharp:
@@ -369,7 +370,7 @@ class PictureView(QWidget):
             if tile is not None:
                 k = 2**level * zoom
                 at = QRectF(rect.x() + c * side, rect.y() + r * side, tile.width() * k, tile.height() * k)
-                painter.drawImage(_on_pixels(at, device), tile)
+                draw_picture(painter, _on_pixels(at, device), tile)
         centre = (view.center() - rect.topLeft()) / side
         wanted.sort(key=lambda t: (t[0] + 0.5 - centre.x()) ** 2 + (t[1] + 0.5 - centre.y()) ** 2)
         source.want_tiles(level, wanted)

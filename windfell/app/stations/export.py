@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QLabel, QLineEdit, QPus
 
 from windfell.app.export_queue import ExportQueue, State
 from windfell.app.picture.sampled import striped
+from windfell.app.screen import draw_picture
 from windfell.app.session import Session
 from windfell.app.stations.export_pages import OutputPages
 from windfell.app.stations.outputs import OutputsButton, RecipeButton
@@ -284,7 +285,7 @@ class Export(Station):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         image, stripes = self._proof
         if self.pages.proof.isChecked():
-            painter.drawImage(rect, image)
+            draw_picture(painter, rect, image)
         if self.pages.beyond.isChecked() and stripes is not None:
             painter.drawImage(rect, stripes)
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 from windfell.align.registration import PairFit, PanoramaRegistration, Placed
 from windfell.app import theme
 from windfell.app.registrations import Registrations
+from windfell.app.screen import SCREEN
 from windfell.app.session import Session
 from windfell.app.stations.map_frames import TURN, is_around, middle_of, outlines, picture_on_map
 from windfell.app.stations.parallax_map import GOOD_PX, POOR_PX, Strokes, legend_words, paint_strokes, strokes_of
@@ -153,7 +154,7 @@ class OverlapMap(QWidget):
         if found is not None and found.image is not None:
             picture, corner = self._bent(n, found.image)
             p.setOpacity(0.92 if chosen else 0.62)
-            p.drawImage(QPointF(*corner), picture)
+            p.drawImage(QPointF(*corner), SCREEN.shown(picture))
             p.setOpacity(1.0)
         p.setBrush(Qt.BrushStyle.NoBrush)
         p.setPen(QPen(theme.colour("gorse" if chosen else "sheet", 255 if chosen else 190), 2.4 if chosen else 1.2))

@@ -13,6 +13,7 @@ from windfell.app.area_hand import AreaHand, AreaTarget
 from windfell.app.picture.images import image_of
 from windfell.app.picture.tool import Box, Spot
 from windfell.app.picture.view import PictureView
+from windfell.app.screen import draw_picture
 from windfell.app.session import Session
 from windfell.app.stations.animating import AnimatingPage
 from windfell.app.stations.best_page import BestPage
@@ -449,7 +450,7 @@ class Subjects(Station):
     def paint_over(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
         """Outlines of what is taken and of the piece in hand; that one's matte alone; or the moving picture."""
         if self.animating.now is not None:
-            painter.drawImage(rect, self.animating.now)
+            draw_picture(painter, rect, self.animating.now)
             return
         if self.shelf is None:
             return

@@ -7,6 +7,7 @@ from PySide6.QtGui import QImage, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from windfell.app import theme
+from windfell.app.screen import draw_picture
 
 RIM = 10
 
@@ -106,7 +107,7 @@ class FilmStrip(QWidget):
             k = max(room.width() / image.width(), room.height() / image.height())
             w, h = image.width() * k, image.height() * k
             p.setClipRect(room)
-            p.drawImage(QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), image)
+            draw_picture(p, QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), image)
         p.setClipping(False)
         shade = theme.colour("stone", 190)
         p.fillRect(QRectF(film.x(), film.y(), self._x(self.start_s) - film.x(), film.height()), shade)

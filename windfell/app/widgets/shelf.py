@@ -9,6 +9,7 @@ from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from windfell.app import theme
+from windfell.app.screen import draw_picture
 from windfell.app.widgets.kept import KeptPainting
 
 TILE, GAP, HEAD, SIDE = 66, 6, 18, 54
@@ -124,7 +125,7 @@ class ShelfView(QWidget):
             p.setOpacity(1.0 if tile.taken else 0.75)
             k = min((TILE - 12) / image.width(), (TILE - 12) / image.height())
             w, h = image.width() * k, image.height() * k
-            p.drawImage(QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), image)
+            draw_picture(p, QRectF(room.center().x() - w / 2, room.center().y() - h / 2, w, h), image)
             p.setOpacity(1.0)
         if tile.piece == self.in_hand:
             p.setBrush(Qt.BrushStyle.NoBrush)
