@@ -135,7 +135,7 @@ class FramesColumn(QScrollArea):
             note = self._notes.get(tick.frame.id, ("", False))
             if note != (tick.note, tick.wrong):
                 tick.note, tick.wrong = note
-                tick.setToolTip(tick.note)
+                tick.setToolTip(f"{tick.note}. {tick.usual_tip}" if tick.note else tick.usual_tip)
                 tick.update()
 
     def _repaint(self) -> None:

@@ -37,6 +37,7 @@ class RidgeLine(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Stations")
+        self.setToolTip("The stations of the set in hand: a press, or its number key, opens one")
         self.setMouseTracking(True)
         self._hover = -1
         self._kept = KeptPainting(self)

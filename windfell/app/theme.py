@@ -160,6 +160,7 @@ def _style(t: Theme) -> str:
     QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus {{ border: 2px solid {t.tarn}; }}
     QPushButton:pressed, QToolButton:pressed {{ background: {t.line}; }}
     QPushButton:checked, QToolButton:checked {{ border: 2px solid {t.gorse}; color: {t.gorse_ink}; font-weight: 600; }}
+    QPushButton:checked:focus, QToolButton:checked:focus {{ border: 2px solid {t.tarn}; }}
     QPushButton:disabled, QToolButton:disabled {{ color: {t.quiet}; background: {t.stone}; }}
     QPushButton[main="true"] {{ background: {t.tarn}; color: {t.sheet}; border-color: {t.tarn}; font-weight: 600; }}
     QPushButton[main="true"]:disabled {{ background: {t.line}; color: {t.quiet}; border-color: {t.line}; }}
@@ -175,6 +176,7 @@ def _style(t: Theme) -> str:
         background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; border-radius: 5px;
         gridline-color: {t.stone}; selection-background-color: {t.tarn}; selection-color: {t.sheet};
     }}
+    QTableWidget:focus, QListWidget:focus, QTreeWidget:focus, QListView:focus {{ border: 2px solid {t.tarn}; }}
     QHeaderView::section {{ background: {t.stone}; color: {t.quiet}; border: none; padding: 3px 6px; }}
     QCheckBox {{ spacing: 7px; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px; background: {t.sheet}; }}

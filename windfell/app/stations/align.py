@@ -70,11 +70,13 @@ class Align(Station):
         self.again.setToolTip("Register the set in hand anew")
         self.again.clicked.connect(lambda: found.ask(again=True))
         self.level = QCheckBox("Level the horizon by itself")
+        self.level.setToolTip("The world is set upright by upright edges and the horizon that the frames show")
         self.level.clicked.connect(lambda on: session.change("registration.level", on, True))
         self.focal = QLineEdit()
         self.focal.setFont(theme.numbers_font())
         self.focal.setFixedWidth(96)
         self.focal.setAccessibleName("Focal length in px")
+        self.focal.setToolTip("The lens's focal length in px of a frame at full size; nothing: it is estimated")
         self.focal.editingFinished.connect(self._focal_typed)
         self.way = Choice("Align by", [(str(w), str(w), tip) for w, tip in (
             (Way.NONE, "Leave every frame where it is, as on a tripod"),
@@ -97,6 +99,7 @@ class Align(Station):
         self.direction = Direction(session, found)
         self.reference = QComboBox()
         self.reference.setAccessibleName("Reference frame")
+        self.reference.setToolTip("The frame that the others are brought onto; it keeps its place and size")
         self.reference.activated.connect(self._reference_chosen)
         self._build_controls()
         self._build_instrument()
@@ -144,8 +147,8 @@ class Align(Station):
 
     def _build_instrument(self) -> None:
         self._filled: dict[QTableWidget, tuple] = {}
-        self.frames = _table(("Frame", "Placed", "Error px", "Adds", "Why not, or where"))
-        self.links = _table(("Pair", "Points", "Error px", "Rating"))
+        self.frames = _table("Frames and their places", ("Frame", "Placed", "Error px", "Adds", "Why not, or where"))
+        self.links = _table("Links between frames", ("Pair", "Points", "Error px", "Rating"))
         self.links.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         self.frames.itemSelectionChanged.connect(self._row_chosen)
         tables = QWidget()
@@ -354,13 +357,16 @@ def _place_words(place) -> tuple[str, str, str]:
     return "no", "", f"{place.reason}. {REMEDY}" if isinstance(place, Unplaced) else place.reason
 
 
-def _table(headers: tuple[str, ...]) -> QTableWidget:
+def _table(name: str, headers: tuple[str, ...]) -> QTableWidget:
     table = QTableWidget(0, len(headers))
+    table.setAccessibleName(name)
+    table.setToolTip(name)
     table.setHorizontalHeaderLabels(headers)
     table.verticalHeader().hide()
     table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
     table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
     table.setShowGrid(False)
+    table.setTabKeyNavigation(False)
     table.setWordWrap(True)
     table.verticalHeader().setDefaultSectionSize(22)
     header = table.horizontalHeader()

@@ -63,6 +63,7 @@ class AnimatingPage(QWidget):
         self.cropped.setToolTip("Straightened and cropped as at Combine; else all of the frames")
         self.cropped.clicked.connect(self._cut_changed)
         self.play, self.write = QPushButton("Play", checkable=True), QPushButton("Write it…")
+        self.write.setToolTip("As GIF, WebP, MP4 or WebM, at the rate and size set here")
         self.play.setToolTip("In the picture area, at its rate")
         self.play.clicked.connect(lambda on: self.begin() if on else self.stop())
         self.write.clicked.connect(lambda: self.ask_write())

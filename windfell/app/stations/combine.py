@@ -114,6 +114,9 @@ class Combine(Station):
         session, column = self.session, self.page_of(self.stack)
         self.rule = QComboBox()
         self.rule.setAccessibleName("Rule")
+        self.rule.setMinimumContentsLength(20)
+        self.rule.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.rule.setToolTip("What becomes of the frames' values at each spot")
         for r in RULES.values():
             self.rule.addItem(f"{r.title}: {r.suits}", r.name)
         self.rule.activated.connect(lambda n: self._choose(self.rule.itemData(n)))
@@ -245,6 +248,7 @@ class Combine(Station):
         self.pencil = Path()
         self.pencil.drawn.connect(self._curved)
         self.unbend = QPushButton("Take the lines away")
+        self.unbend.setToolTip("Nothing is bent straight any more")
         self.unbend.clicked.connect(lambda: session.change("outline.lines", (), True))
         self.uncrop = QPushButton("All of it")
         self.uncrop.setToolTip("Take the crop away")

@@ -28,6 +28,7 @@ class ConflictsPage(QWidget):
         self.words = Station.quiet()
         self.list = QListWidget()
         self.list.setAccessibleName("Pairs that share a place")
+        self.list.setToolTip("Pairs of pieces that share a place; a press flies there")
         self.list.currentRowChanged.connect(self._picked)
         self.buttons = {}
         row = QHBoxLayout()

@@ -72,9 +72,13 @@ class CorePage(QWidget):
         self.words = Station.quiet("Point at the picture: its value in every frame stands here.")
         row = QHBoxLayout()
         row.setSpacing(14)
-        for part in (self.axis, self.maps, self.pin, self.unpin):
+        for part in (self.axis, self.maps):
             row.addWidget(part)
         row.addStretch(1)
+        under = QHBoxLayout()
+        under.addWidget(self.words, 1)
+        for part in (self.pin, self.unpin):
+            under.addWidget(part)
         plots = QHBoxLayout()
         plots.addWidget(self.plot, 2)
         for plot in self.pinned:
@@ -84,7 +88,7 @@ class CorePage(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(3)
         column.addLayout(row)
-        column.addWidget(self.words)
+        column.addLayout(under)
         column.addLayout(plots, 1)
         view.pointed.connect(self._pointed)
 

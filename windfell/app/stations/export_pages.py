@@ -45,16 +45,17 @@ class Pick(QWidget):
 
     picked = Signal(str)
 
-    def __init__(self, name: str, options: Sequence[tuple[str, str]], label: str | None = None) -> None:
+    def __init__(self, name: str, options: Sequence[tuple[str, str]], label: str = "", tip: str = "") -> None:
         super().__init__()
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(4)
-        words = QLabel(name if label is None else label)
+        words = QLabel(label or name)
         words.setFixedWidth(LABEL)
         row.addWidget(words)
         self.box = QComboBox()
         self.box.setAccessibleName(name)
+        self.box.setToolTip(tip or name)
         for value, title in options:
             self.box.addItem(title, value)
         self.box.activated.connect(lambda n: self.picked.emit(self.box.itemData(n)))
@@ -103,12 +104,15 @@ class OutputPages(QWidget):
 
     def _build_file(self) -> None:
         page, change = Station.page_of(self.stack, 6), self._session.change
-        self.format = Pick("Format", [(n, w.title) for n, w in WRITERS.items()])
+        self.format = Pick("Format", [(n, w.title) for n, w in WRITERS.items()], tip="What kind of file is written")
         self.format.picked.connect(lambda v: change("output.format", Format(v), True))
         self.depth = Choice("Depth", (
-            ("8", "8 bit", ""), ("16", "16 bit", ""), ("32", "Float", "Linear light, beyond white too")))
+            ("8", "8 bit", "256 steps a channel"),
+            ("16", "16 bit", "65,536 steps a channel: for work that goes on"),
+            ("32", "Float", "Linear light, beyond white too")))
         self.depth.picked.connect(lambda v: change("output.depth", int(v), True))
-        self.packing = Pick("Packing", [(str(c), title) for c, title in PACKINGS.items()])
+        self.packing = Pick("Packing", [(str(c), title) for c, title in PACKINGS.items()],
+                            tip="How a TIFF is packed, without loss")
         self.packing.picked.connect(lambda v: change("output.compression", Compression(v), True))
         self.quality = QSpinBox(minimum=1, maximum=100, suffix=" %", accessibleName="Quality")
         self.quality.setToolTip("Of what packs with loss; 100 % of JPEG XL and WebP is without loss")
@@ -180,9 +184,11 @@ class OutputPages(QWidget):
     def _build_colour(self) -> None:
         page, change = Station.page_of(self.stack, 6), self._session.change
         spaces = [(name, space.title) for name, space in SPACES.items()]
-        self.space = Pick("Colour space", [*spaces, (OWN_PROFILE, "ICC profile…")], "Colour")
+        self.space = Pick("Colour space", [*spaces, (OWN_PROFILE, "ICC profile…")], "Colour",
+                          "The colours that the file can hold, named by its profile")
         self.space.picked.connect(self._space_picked)
-        self.intent = Pick("Intent", [(str(i), str(i).capitalize()) for i in Intent])
+        self.intent = Pick("Intent", [(str(i), str(i).capitalize()) for i in Intent],
+                           tip="How colours beyond the profile's are brought into it")
         self.intent.setToolTip("How colours beyond a profile's gamut are brought into it")
         self.intent.picked.connect(lambda v: change("output.intent", Intent(v), True))
         self.dither = self._check("Dither 8 bit", "dither", "Values are spread so that soft slopes show no bands")
@@ -232,8 +238,9 @@ class OutputPages(QWidget):
         grid.setSpacing(4)
         self.words: dict[str, QLineEdit] = {}
         for n, (field, title, tip) in enumerate((
-                ("title", "Title", ""), ("caption", "Caption", ""), ("keywords", "Keywords", "Parted by commas"),
-                ("creator", "Creator", ""), ("rights", "Rights", "Such as © 2026 and a name"))):
+                ("title", "Title", "What the picture is called"),
+                ("caption", "Caption", "What it shows"), ("keywords", "Keywords", "Parted by commas"),
+                ("creator", "Creator", "Who made it"), ("rights", "Rights", "Such as © 2026 and a name"))):
             line = QLineEdit()
             line.setAccessibleName(title)
             line.setToolTip(tip)

@@ -197,6 +197,7 @@ class Finish(Station):
     def entered(self) -> None:
         self.hand.taken.connect(self._show_one)
         self._view.overlay = self.paint_over
+        self._picture_arrived()
 
     def left(self) -> None:
         self.hand.taken.disconnect(self._show_one)

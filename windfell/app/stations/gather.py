@@ -51,7 +51,9 @@ class Wall(QStackedWidget):
         super().__init__()
         self._session = session
         self.demo = QPushButton("Open the demo")
+        self.demo.setToolTip("Sets of an invented village, to try everything with")
         self.add = QPushButton("Add frames…")
+        self.add.setToolTip("Choose pictures or videos; sets are proposed of them (Ctrl+I)")
         self.board = Lanes(session, thumbnails)
         self.folder = FolderPage(session, thumbnails)
         self.browsing = False
@@ -107,7 +109,9 @@ class Gather(Station):
         self.page = Wall(session, thumbnails)
         self.page.folder.chosen.connect(self._gather_chosen)
         self.add = QPushButton("Add frames…")
+        self.add.setToolTip("Choose pictures or videos; sets are proposed of them (Ctrl+I)")
         self.folder = QPushButton("Add a folder…")
+        self.folder.setToolTip("All pictures and videos of a folder (Ctrl+Shift+I)")
         self.browse = QPushButton("Browse a folder", checkable=True)
         self.browse.setToolTip("Look through a folder with large thumbnails and choose from it")
         self.browse.toggled.connect(self._set_browsing)

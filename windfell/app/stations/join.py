@@ -63,6 +63,7 @@ class Join(Station):
         self.pages.picked.connect(self.open_page)
         self.pages.set_value("blend")
         self.show_seams = QCheckBox("Show seams on the picture")
+        self.show_seams.setToolTip("Where one frame ends and the next begins")
         self.show_seams.setChecked(True)
         self.show_seams.toggled.connect(lambda _: view.update())
         self.column.addWidget(self.pages)

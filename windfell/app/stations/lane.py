@@ -163,6 +163,7 @@ class Lane(QFrame):
         self.name = QLineEdit(frame_set.name)
         self.name.setFixedWidth(180)
         self.name.setAccessibleName("Name of the set")
+        self.name.setToolTip("The set's name; files are called by it")
         self.name.editingFinished.connect(self._rename)
         header.addWidget(self.name)
         self._count = QLabel(_count_words(frame_set))
@@ -264,7 +265,7 @@ class Lane(QFrame):
             card.chosen = active and card.frame.id == frame_id
             card.picked_too = card.frame.id in self._picks.ids and len(self._picks.ids) > 1
             card.problem = problems.get(card.frame.id, "") if active else ""
-            card.setToolTip(card.problem)
+            card.setToolTip(card.problem or card.usual_tip)
             card.update()
 
     def paintEvent(self, event) -> None:

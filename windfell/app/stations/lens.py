@@ -80,6 +80,7 @@ class LensControls(QWidget):
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search the lens database: maker, focal length…")
         self.search.setAccessibleName("Lens")
+        self.search.setToolTip("The lens whose profile corrects the chosen frames; type to search")
         self._model = QStringListModel()
         completer = QCompleter(self._model, self)
         completer.setCompletionMode(QCompleter.CompletionMode.UnfilteredPopupCompletion)
@@ -93,6 +94,7 @@ class LensControls(QWidget):
         row = QHBoxLayout()
         row.setSpacing(8)
         self.found = QPushButton("Use what was found")
+        self.found.setToolTip("The lens that the files' metadata name")
         self.found.clicked.connect(self._use_found)
         self.none = QPushButton("None")
         self.none.setToolTip("Correct no lens")
@@ -109,6 +111,7 @@ class LensControls(QWidget):
         self.parts: dict[str, QCheckBox] = {}
         for name, words in PARTS:
             self.parts[name] = QCheckBox(words)
+            self.parts[name].setToolTip(f"{words} is corrected")
             self.parts[name].clicked.connect(lambda on, k=name: self._change({k: on}, True))
             row.addWidget(self.parts[name])
         row.addStretch(1)

@@ -34,8 +34,8 @@ from windfell.recipe.areas import Area, Point
 from windfell.recipe.model import Kind, Project
 from windfell.recipe.repairs import Mend, Repair
 
-LIST_WIDE = 320
-ANSWERS = 12
+LEAST_LIST_WIDE, LIST_WIDE = 190, 320
+ANSWERS, COLUMNS = 12, 4
 
 
 class FlatPage(QWidget):
@@ -46,6 +46,7 @@ class FlatPage(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.on = QCheckBox("Flat view: a window onto the sphere")
+        self.on.setToolTip("Look along the direction set below, without bending: paint, clone and fill in it")
         self.on.toggled.connect(self.looked)
         self.yaw = Ruler("Turn", -180, 180, 0, "°", 0.5)
         self.pitch = Ruler("Tilt", -90, 90, -90, "°", 0.5)
@@ -80,8 +81,10 @@ class Mending(QWidget):
         super().__init__()
         self.session, self._view, self.hand, self.flat = session, view, hand, flat
         self.list = QListWidget()
-        self.list.setFixedWidth(LIST_WIDE)
+        self.list.setMinimumWidth(LEAST_LIST_WIDE)
+        self.list.setMaximumWidth(LIST_WIDE)
         self.list.setAccessibleName("Repairs")
+        self.list.setToolTip("Repairs, the last one on top; their marks switch them")
         self.list.itemChanged.connect(self._switched)
         self.list.currentRowChanged.connect(lambda _: self._enable())
         self.heal, self.clone = QPushButton("Heal…"), QPushButton("Clone…")
@@ -126,14 +129,11 @@ class Mending(QWidget):
         grid.setSpacing(4)
         for n, button in enumerate((self.heal, self.clone, self.texture, self.fill, self.other, self.paint,
                                     self.sources, self.answer, self.remove)):
-            grid.addWidget(button, n // 5, n % 5)
+            grid.addWidget(button, n // COLUMNS, n % COLUMNS)
+        grid.addWidget(self.grow, 2, 1)
+        grid.addWidget(self.most, 2, 2)
         right = QVBoxLayout()
         right.addLayout(grid)
-        gaps = QHBoxLayout()
-        gaps.addWidget(self.grow)
-        gaps.addWidget(self.most)
-        gaps.addStretch(1)
-        right.addLayout(gaps)
         right.addWidget(self.words)
         right.addStretch(1)
         layout = QHBoxLayout(self)

@@ -62,6 +62,8 @@ class PilePage(QWidget):
         self.lights = QPushButton("Lights over base")
         self.lights.setToolTip("The frame chosen at the left stays; the lights of all show only where you paint")
         self.double, self.remove = QPushButton("Duplicate"), QPushButton("Remove")
+        self.double.setToolTip("The layer in hand once more, above it")
+        self.remove.setToolTip("The pile without the layer in hand")
         self.look = QPushButton("Copy look")
         self.look.setToolTip("The development of the frame chosen at the left, for all frames of this layer")
         for button, deed in ((self.add_frame, self.add_chosen), (self.add_rule, self.add_all),
@@ -151,6 +153,7 @@ class PilePage(QWidget):
         field = QLineEdit()
         field.setPlaceholderText(empty)
         field.setAccessibleName(words)
+        field.setToolTip(words)
         field.editingFinished.connect(done)
         return field
 

@@ -97,6 +97,7 @@ class SeamWalk(QWidget):
         self._fine: tuple[FineSpot, ...] | None = None
         self.list = QListWidget()
         self.list.setAccessibleName("Stretches of seams, the worst first")
+        self.list.setToolTip("Stretches of seams, the worst first; a press flies there")
         self.list.setFixedWidth(244)
         self.list.currentRowChanged.connect(self._chosen)
         self.words = QLabel("")
@@ -125,12 +126,16 @@ class SeamWalk(QWidget):
             self.way.addItem(words, str(way))
         self.way.activated.connect(lambda n: self.blend_seam(Blend(self.way.itemData(n)) if n else None))
         row = QHBoxLayout()
-        for part in (self.before, self.after, self.give, self.take, self.bend, self.way, self.fine):
+        for part in (self.give, self.take, self.bend, self.way, self.fine):
             row.addWidget(part)
+        steps = QHBoxLayout()
+        for part in (self.before, self.after):
+            steps.addWidget(part, 1)
         row.addStretch(1)
         left = QVBoxLayout()
         left.addWidget(self.words)
         left.addWidget(self.list, 1)
+        left.addLayout(steps)
         right = QVBoxLayout()
         right.addWidget(self.loupes, 1)
         right.addLayout(row)

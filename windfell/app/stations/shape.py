@@ -73,7 +73,7 @@ class Shape(Station):
         view.source.arrived.connect(self._ask_all)
 
     def _build_controls(self) -> None:
-        self.column.setContentsMargins(16, 6, 12, 4)
+        self.column.setContentsMargins(14, 6, 4, 4)
         self.column.setSpacing(4)
         self.tabs = Choice("", PAGES)
         self.tabs.picked.connect(self.open_tab)

@@ -28,6 +28,7 @@ class SpoilPage(QWidget):
         self.list = QListWidget()
         self.list.setFixedWidth(LIST_WIDE)
         self.list.setAccessibleName("Frames and what is wrong with them")
+        self.list.setToolTip("Frames and what is wrong with them; a press chooses one")
         self.list.itemClicked.connect(lambda item: session.select_frame(item.data(Qt.ItemDataRole.UserRole)))
         self.words = Station.quiet("")
         self.leave = QPushButton("Leave those out")

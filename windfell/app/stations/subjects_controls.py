@@ -65,13 +65,14 @@ class SubjectsControls(QWidget):
             box.clicked.connect(lambda: self.seen_changed.emit())
         self.way = QComboBox()
         self.way.setAccessibleName("What is suggested")
+        self.way.setToolTip("Which of the movers are taken by a press on Suggest")
         for way, (words, tip, *_) in WAYS.items():
             self.way.addItem(words, way)
             self.way.setItemData(self.way.count() - 1, tip, 3)
         self.way.activated.connect(lambda _: self._way_picked())
         self.suggest = QPushButton("Suggest")
         self.suggest.setToolTip("Take them, none in conflict with another")
-        self.numbers = {way: Ruler(words, low, high, rest, unit, 1.0)
+        self.numbers = {way: Ruler(words or "Amount", low, high, rest, unit, 1.0)
                         for way, (_, _, words, unit, low, high, rest) in WAYS.items()}
         layout.addLayout(_row(self.outlined, self.alone, self.way, self.suggest, stretch=2))
         for way, ruler in self.numbers.items():

@@ -101,9 +101,8 @@ class Trimmer(QWidget):
         for kind, words in (("png", "PNG"), ("tiff", "TIFF"), ("jpeg", "JPEG")):
             menu.addAction(words, lambda k=kind: self._write(k))
         self.write.setMenu(menu)
-        for n, part in enumerate((self.take, self.drop, self.differ, self.number, self.evenly, self.nth)):
+        for n, part in enumerate((self.take, self.drop, self.write, self.evenly, self.nth, self.number, self.differ)):
             grid.addWidget(part, n // 3, n % 3)
-        grid.addWidget(self.write, 0, 3)
         return grid
 
     def _button(self, words: str, tip: str, act: Callable[[], None]) -> QPushButton:

@@ -29,6 +29,7 @@ class FilmStrip(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(84)
         self.setAccessibleName("Video strip")
+        self.setToolTip("The video; the ends are dragged to trim it, a press moves the playhead")
 
     def sizeHint(self) -> QSize:
         return QSize(420, 84)

@@ -97,6 +97,7 @@ class FindingsList(QWidget):
         self._summary.setProperty("role", "quiet")
         head.addWidget(self._summary, 1)
         self.fix_all = QPushButton("Fix all that is safe")
+        self.fix_all.setToolTip("Carry out all fixes that take nothing away, as one step that can be undone")
         self.fix_all.setProperty("main", True)
         self.fix_all.clicked.connect(self.all_safe)
         head.addWidget(self.fix_all)

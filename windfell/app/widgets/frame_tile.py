@@ -30,6 +30,8 @@ class FrameTile(QWidget):
         self._kept = KeptPainting(self)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"Frame {number}")
+        self.usual_tip = f"Frame {number}: a press chooses it, its mark or Space keeps it aside or takes it back"
+        self.setToolTip(self.usual_tip)
 
     def is_on_mark(self, at: QPointF) -> bool:
         """Whether a press there is meant for the mark."""

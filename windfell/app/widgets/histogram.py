@@ -34,6 +34,7 @@ class HistogramView(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Histogram")
+        self.setToolTip("How much of the picture is how bright, by channel; of a curve the knots are dragged here")
 
     def sizeHint(self) -> QSize:
         return QSize(270, 150)

@@ -95,6 +95,7 @@ class PointList(QTableView):
         self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         self.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
         self.setAccessibleName("Control points")
+        self.setToolTip("Control points and their errors in px; a press goes there")
         self.selectionModel().currentRowChanged.connect(self._changed)
 
     def show_rows(self, rows: list[Row], numbers: list[int]) -> None:

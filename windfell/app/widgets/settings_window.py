@@ -43,7 +43,7 @@ class SettingsWindow(QDialog):
         self.theme = Choice("", [(n.lower(), n, tip) for n, tip in (
             ("Limestone", "Light, calm, near-neutral"), ("Peat", "Dark, for work at night"))])
         self.theme.picked.connect(lambda v: self._use(theme=Look(v)))
-        self.surround = Ruler("", 0, 255, 120, "", 1, 0)
+        self.surround = Ruler("Grey", 0, 255, 120, "", 1, 40)
         self.surround.setToolTip("Grey around the picture, 0 black to 255 white. Double click: the theme's own")
         self.surround.changed.connect(
             lambda v, _: self._use(surround=None if v == self.surround._line.rest else int(v)))

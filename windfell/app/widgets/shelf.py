@@ -48,6 +48,7 @@ class ShelfView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Shelf of movers")
+        self.setToolTip("What moves, by track and frame: a press takes or leaves it, arrows and Space as well")
 
     def show_tiles(self, tiles: tuple[Tile, ...], pictures: dict[int, QImage]) -> None:
         self.tiles, self.pictures = tiles, pictures
