@@ -29,6 +29,7 @@ from windfell.app.stations.spoil_page import SpoilPage
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.proofs import Alternative, Proofs
+from windfell.app.widgets.ratio_box import RatioBox
 from windfell.app.widgets.ruler import Ruler
 from windfell.combine.rules import RULES
 from windfell.engine.stack_core import black_at, figures_of
@@ -254,7 +255,10 @@ class Combine(Station):
         self.uncrop.setToolTip("Take the crop away")
         self.uncrop.clicked.connect(lambda: session.change("outline.crop", None, True))
         column.addWidget(self.hand)
+        self.ratio = RatioBox(session)
         row = QHBoxLayout()
+        row.addWidget(QLabel("Ratio"))
+        row.addWidget(self.ratio)
         row.addWidget(self.uncrop)
         row.addWidget(self.unbend)
         row.addStretch(1)
@@ -331,6 +335,7 @@ class Combine(Station):
         self.display.set_value(str(c.display))
         self.display.setEnabled(c.rule is Rule.EXPOSURES)
         self.roll.set_value(frame_set.view.roll_deg)
+        self.ratio.show_ratio(frame_set.outline.ratio)
         self.uncrop.setEnabled(frame_set.outline.crop is not None)
         self.unbend.setEnabled(bool(frame_set.outline.lines))
         shown = self._view.source.shown

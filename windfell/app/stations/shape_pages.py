@@ -6,7 +6,6 @@ from dataclasses import replace
 
 from PySide6.QtWidgets import (
     QCheckBox,
-    QComboBox,
     QHBoxLayout,
     QLabel,
     QPushButton,
@@ -19,18 +18,14 @@ from windfell.app.session import Session
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.figures import Figures
 from windfell.app.widgets.four_fields import FourFields
+from windfell.app.widgets.ratio_box import RatioBox
 from windfell.app.widgets.ruler import Ruler
 from windfell.engine.shape_marks import OutlineSaid
 from windfell.recipe.edits import field_at
 from windfell.recipe.model import Camera, FrameSet, ProjectionChoice
-from windfell.recipe.outline import Edges, Ratio
-from windfell.recipe.sizes import PAPERS, ratio_from_words
+from windfell.recipe.outline import Edges
 from windfell.shape.figures import AN_EYE
 
-RATIOS = (
-    ("free", None), ("1:1", Ratio(1, 1)), ("5:4", Ratio(5, 4)), ("4:3", Ratio(4, 3)), ("3:2", Ratio(3, 2)),
-    ("16:9", Ratio(16, 9)), ("2:1", Ratio(2, 1)), ("65:24", Ratio(65, 24)), ("A4", PAPERS["A4"]),
-)
 COSTS = (
     ("kept", "Kept", "How much of what the frames cover is in the picture / in the largest trim"),
     ("stretch", "Stretch", "By how much a small length becomes longer or shorter; press to see where most"),
@@ -171,17 +166,7 @@ class OutlinePage(Page):
             ("trim", "Trim", "The largest rectangle that is wholly covered"),
             ("pull", "Pull", "The picture bent until its outline fills the rectangle")))
         self.edges.picked.connect(lambda v: session.change("outline.edges", Edges(v), True))
-        self.ratio = QComboBox()
-        self.ratio.setAccessibleName("Ratio of width to height")
-        self.ratio.setToolTip("The picture's width to its height; turned for upright pictures")
-        for words, _ in RATIOS:
-            self.ratio.addItem(words)
-        for words, _ in RATIOS[2:]:
-            self.ratio.addItem(f"{words} upright")
-        self.ratio.activated.connect(self._picked_ratio)
-        self.ratio.setEditable(True)
-        self.ratio.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
-        self.ratio.lineEdit().editingFinished.connect(self._typed_ratio)
+        self.ratio = RatioBox(session)
         self.column.addLayout(row_of(self.edges, self.ratio))
         self.pull = self.ruler("Pull", "outline.pull_pct", 100.0, 1.0)
         self.sides = FourFields("Sides", "Pull of", "How far the {} follows the pull, in %", 100.0)
@@ -200,32 +185,6 @@ class OutlinePage(Page):
         self.column.addWidget(self.costs)
         self.column.addStretch(1)
 
-    def _picked_ratio(self, index: int) -> None:
-        many = len(RATIOS)
-        ratio = RATIOS[index][1] if index < many else RATIOS[index - many + 2][1]
-        if index >= many:
-            ratio = Ratio(ratio.height, ratio.width)
-        self.session.change("outline.ratio", ratio, True)
-
-    def _typed_ratio(self) -> None:
-        """A ratio of one's own, such as 7:3."""
-        frame_set = self.session.frame_set
-        words = self.ratio.currentText().strip()
-        if frame_set is None or self.ratio.findText(words) >= 0:
-            return
-        found = ratio_from_words(words)
-        if found is None:
-            self.session.say(f"{words}: no ratio; give width and height such as 7:3.", "wrong")
-            self._show_ratio(frame_set.outline.ratio)
-        elif found != frame_set.outline.ratio:
-            self.session.change("outline.ratio", found, True)
-
-    def _show_ratio(self, ratio: Ratio | None) -> None:
-        at = _ratio_index(ratio)
-        self.ratio.setCurrentIndex(at)
-        if at == 0 and ratio is not None:
-            self.ratio.setEditText(f"{ratio.width:g}:{ratio.height:g}")
-
     def show_set(self, frame_set: FrameSet) -> None:
         outline = frame_set.outline
         self.edges.set_value(str(outline.edges))
@@ -233,8 +192,7 @@ class OutlinePage(Page):
         self.pull.setEnabled(outline.edges is Edges.PULL)
         self.sides.setEnabled(outline.edges is Edges.PULL)
         self.sides.show_values(outline)
-        if not self.ratio.lineEdit().hasFocus():
-            self._show_ratio(outline.ratio)
+        self.ratio.show_ratio(outline.ratio)
 
     def show_said(self, said: OutlineSaid | None, bent: bool) -> None:
         """What the outline keeps and costs; None while that is not known."""
@@ -255,16 +213,6 @@ class OutlinePage(Page):
                            ("vertical_deg", f"{c.vertical_deg:.1f}°")):
             self.costs.cells[key].say(words, getattr(c, key) > AN_EYE.get(key, float("inf")))
 
-
-def _ratio_index(ratio: Ratio | None) -> int:
-    if ratio is None:
-        return 0
-    for n, (_, known) in enumerate(RATIOS):
-        if known is not None and known.width == ratio.width and known.height == ratio.height:
-            return n
-        if known is not None and known.width == ratio.height and known.height == ratio.width:
-            return len(RATIOS) + n - 2
-    return 0
 
 
 class LinesPage(Page):
