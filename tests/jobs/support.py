@@ -190,8 +190,15 @@ class JobTest(WindowTest):
         r = self.window.view.picture_rect()
         return QPoint(round(r.x() + x * r.width()), round(r.y() + y * r.height()))
 
+    def _look(self) -> None:
+        """Nobody draws before the picture is there."""
+        begun = time.monotonic()
+        self.until(lambda: self.window.source.shown is not None)
+        self.waited += time.monotonic() - begun
+
     def draw(self, *shares: tuple[float, float]) -> None:
         """A stroke over shares of the picture; it is in the recipe afterwards."""
+        self._look()
         view, before, points = self.window.view, self.session.project, [self.spot(*p) for p in shares]
         self.presses += 1
         QTest.mouseMove(view, points[0])
@@ -206,6 +213,7 @@ class JobTest(WindowTest):
 
     def drag_picture(self, start: tuple[float, float], end: tuple[float, float]) -> None:
         """A drag over the picture whose tool may change only what is seen."""
+        self._look()
         view, a, b = self.window.view, self.spot(*start), self.spot(*end)
         self.presses += 1
         QTest.mouseMove(view, a)
