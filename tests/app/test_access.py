@@ -3,8 +3,9 @@
 import os
 import subprocess
 import sys
+from dataclasses import replace
 
-from PySide6.QtCore import QEvent, Qt
+from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QAccessible, QColor
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
@@ -20,13 +21,15 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from tests.app.support import WindowTest
+from tests.app.support import WindowTest, small_project
 from windfell.app import theme
 from windfell.app.picture.look_around import LookAround
 from windfell.app.picture.pair_view import PairView
 from windfell.app.picture.point_pane import PointPane
 from windfell.app.picture.view import PictureView
 from windfell.app.widgets.ruler import Ruler
+from windfell.recipe.model import Frame, FrameSet, Kind, Project
+from windfell.recipe.sources import SetSource
 
 CONTROLS = (QAbstractButton, QLineEdit, QComboBox, QAbstractSpinBox, QAbstractItemView)
 # on a picture words must not pop up over what is looked at
@@ -181,6 +184,32 @@ class Access(WindowTest):
                     [sys.executable, "-c", script + "unittest.main(argv=['x'])"], capture_output=True, text=True,
                     env={**os.environ, "QT_SCALE_FACTOR": scale, "QT_QPA_PLATFORM": "offscreen"}, timeout=240)
                 self.assertEqual(done.returncode, 0, done.stderr[-2000:])
+
+    def test_nothing_flashes_up_as_a_window_of_its_own(self):
+        shown: list[str] = []
+
+        class Watch(QObject):
+            def eventFilter(self, watched, event):
+                if event.type() == QEvent.Type.Show and isinstance(watched, QWidget) and watched.isWindow():
+                    shown.append(place_of(watched))
+                return False
+
+        watch = Watch()
+        self.app.installEventFilter(watch)
+        self.addCleanup(lambda: self.app.removeEventFilter(watch))
+        project = small_project()
+        row = project.sets[0]
+        halves = [replace(row, id=f"half-{k}", name=f"Half {k}", kind=Kind.STACK, frames=row.frames[k : k + 2])
+                  for k in (0, 2)]
+        outer = FrameSet("outer", "Outer", Kind.PANORAMA, tuple(Frame(f"in-{h.id}", SetSource(h.id)) for h in halves))
+        self.session.replace_all(Project((*project.sets, outer, *halves)), None)
+        for set_id in ("row", "still", "outer"):
+            self.session.select_set(set_id)
+            for station in self.session.stations:
+                self.session.go(station)
+                self.app.processEvents()
+        self.assertEqual(shown, [])
+        self.settle()
 
     def test_an_answer_of_the_desk_does_not_take_the_focus_away(self):
         self.open("shape")

@@ -88,6 +88,32 @@ class Grouping(unittest.TestCase):
         self.assertEqual([(g.form, len(g.shots)) for g in found], [(Form.SERIES, 9), (Form.SWEEP, 5)])
 
 
+class Bursts(unittest.TestCase):
+    def burst(self, positions: int, length: int, pause: float, still=lambda p: True, on=lambda p: True):
+        shots_ = [Shot(f"/card/{p:02d}-{k}.dng", (600, 400), START + timedelta(seconds=pause * p + k))
+                  for p in range(positions) for k in range(length)]
+        place = {s.path: n // length for n, s in enumerate(shots_)}
+        beside = Relation(np.array([[1.0, 0, 0.6], [0, 1, 0], [0, 0, 1]]))
+        here = Relation(np.eye(3))
+
+        def relation(a: Shot, b: Shot):
+            p, q = place[a.path], place[b.path]
+            if p == q:
+                return here if still(p) else None
+            return (beside if on(min(p, q)) else here) if abs(p - q) == 1 else None
+
+        return grouped(shots_, Likeness(lambda a, b: 0.0, relation, lambda some: {}))
+
+    def test_bursts_are_told_by_their_times_where_some_show_only_sky_or_ground(self):
+        (one,) = self.burst(10, 2, 12.0, still=lambda p: p not in (8, 9), on=lambda p: True)
+        self.assertIs(one.form, Form.BRACKET)
+        self.assertEqual([len(p) for p in one.positions], [2] * 10)
+
+    def test_one_long_series_and_a_row_with_pauses_are_no_bursts(self):
+        for groups in (self.burst(8, 3, 14.0, on=lambda p: False), self.burst(6, 2, 3.0, still=lambda p: False)):
+            self.assertFalse(any(g.positions for g in groups))
+
+
 class Card(unittest.TestCase):
     def test_a_shuffled_card_is_sorted_into_its_sets(self):
         from windfell.demo.sets import write_card

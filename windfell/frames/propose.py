@@ -19,6 +19,7 @@ PAUSE_S, PAUSE_TIMES = 8.0, 2.5
 FOCAL_STEP = 0.05
 LEAST_SERIES, LEAST_POSITIONS, SERIES_SHARE = 3, 3, 0.8
 TIMES_SHARE = 0.25
+BURST_SHARE, MOST_BURSTS = 0.5, 0.6
 
 
 class Likeness:
@@ -192,8 +193,30 @@ def _parts(run: list[Shot], like: Likeness) -> list[Group]:
 
 
 def _pace(run: list[Shot]) -> float:
-    steps = [(b.taken - a.taken).total_seconds() for a, b in itertools.pairwise(run) if a.taken and b.taken]
+    """Seconds from one shot to the next as a rule; of bursts, from one position to the next."""
+    steps = _steps(run)
+    length = burst_length(run)
+    if length:
+        steps = steps[length - 1 :: length]
     return float(np.median(steps)) if steps else 0.0
+
+
+def _steps(run: list[Shot]) -> list[float]:
+    return [(b.taken - a.taken).total_seconds() for a, b in itertools.pairwise(run) if a.taken and b.taken]
+
+
+def burst_length(run: list[Shot]) -> int:
+    """How many shots come quickly one after the other, again and again, with a pause between; 0 where they do not."""
+    steps = np.array(_steps(run))
+    if len(steps) != len(run) - 1:
+        return 0
+    for length in range(2, len(run) // LEAST_POSITIONS + 1):
+        if len(run) % length:
+            continue
+        pause = np.arange(len(steps)) % length == length - 1
+        if steps[~pause].max() < BURST_SHARE * steps[pause].min():
+            return length
+    return 0
 
 
 def _new_set(run: list[Shot], n: int, pace: float, like: Likeness) -> bool:
@@ -219,8 +242,9 @@ def _formed(part: list[Shot], like: Likeness) -> list[Group]:
     brackets = brackets_of(blocks)
     if brackets:
         return [Group(Form.BRACKET, tuple(part), positions=tuple(tuple(p) for p in brackets))]
-    if _are_bursts(blocks, like):
-        return [Group(Form.BRACKET, tuple(part), positions=tuple(map(tuple, blocks)))]
+    bursts = blocks if _are_bursts(blocks, like) else _bursts_by_time(part, like)
+    if bursts:
+        return [Group(Form.BRACKET, tuple(part), positions=tuple(map(tuple, bursts)))]
     closer = _looked_closely(part, like) if len(blocks) > 1 else []
     if closer:
         return closer
@@ -245,6 +269,19 @@ def _are_bursts(blocks: list[list[Shot]], like: Likeness) -> bool:
     if len(blocks) < LEAST_POSITIONS or length < 2 or any(len(b) != length for b in blocks):
         return False
     return all(like.related(a[0], b[0]) and not like.coincide(a[0], b[0]) for a, b in itertools.pairwise(blocks))
+
+
+def _bursts_by_time(part: list[Shot], like: Likeness) -> list[list[Shot]]:
+    """The bursts that their times tell, where most of them stand still and most go on to another view: of a plain sky
+    or ground no likeness can be seen.
+    """
+    length = burst_length(part)
+    if not length:
+        return []
+    blocks = [part[k : k + length] for k in range(0, len(part), length)]
+    still = [like.coincide(a, b) for block in blocks for a, b in itertools.pairwise(block)]
+    on = [not like.coincide(a[0], b[0]) for a, b in itertools.pairwise(blocks)]
+    return blocks if min(np.mean(still), np.mean(on)) >= MOST_BURSTS else []
 
 
 def _looked_closely(part: list[Shot], like: Likeness) -> list[Group]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtSvgWidgets import QSvgWidget
 from PySide6.QtWidgets import (
+    QApplication,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -95,7 +96,12 @@ class Wall(QStackedWidget):
     def refresh(self) -> None:
         self.board.refresh()
         page = 2 if self.browsing else 1 if self._session.project.sets else 0
-        self.setCurrentIndex(page)
+        if page != self.currentIndex():
+            held = self.isAncestorOf(QApplication.focusWidget()) if QApplication.focusWidget() else False
+            self.setCurrentIndex(page)
+            if held:
+                # else it would go on into the first name, and the next key would write there
+                self.currentWidget().setFocus()
 
 
 class Gather(Station):

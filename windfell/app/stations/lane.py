@@ -206,11 +206,12 @@ class Lane(QFrame):
     def _add_inside(self, header: QHBoxLayout) -> None:
         """Of a set made of sets: whether these are seen, and one rule for all stacks among them."""
         inside = nested_in(self._session.project, self.set_id)
-        self.fold = QToolButton(text=f"▸ {len(inside)} inside", checkable=True)
+        # of the lane from the start: shown before, they would flash up as windows of their own and take the keys
+        self.fold = QToolButton(self, text=f"▸ {len(inside)} inside", checkable=True)
         self.fold.setToolTip("Show the sets that this one is made of")
         self.fold.setVisible(bool(inside))
         self.fold.toggled.connect(self._fold)
-        self.rule = QComboBox()
+        self.rule = QComboBox(self)
         self.rule.setAccessibleName("Rule of all stacks inside")
         self.rule.setToolTip("How the frames of every position are combined")
         for rule in Rule:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
 from windfell.app.session import Session
 from windfell.app.set_pictures import SetPictures
@@ -101,6 +101,7 @@ class Lanes(QScrollArea):
         """
         old = {lane.set_id: lane for lane in self.lanes}
         self.lanes = []
+        focused = QApplication.focusWidget()
         for n, (frame_set, depth) in enumerate(self._seen()):
             lane = old.get(frame_set.id)
             if lane is None or not lane.take(frame_set):
@@ -115,6 +116,9 @@ class Lanes(QScrollArea):
             self.lanes.append(lane)
         for lane in old.values():
             if lane not in self.lanes:
+                if focused is not None and lane.isAncestorOf(focused):
+                    # else it would go on into another set's name, and the next key would write there
+                    self.setFocus()
                 lane.hide()
                 self._column.removeWidget(lane)
                 lane.deleteLater()

@@ -1,0 +1,325 @@
+"""Jobs of many parts: spheres of means, brackets, a sky behind land, portraits widened, half a ring, whole cards."""
+
+import shutil
+from datetime import timedelta
+
+import cv2
+import numpy as np
+from PIL import Image
+from PySide6.QtCore import Qt
+
+from tests.jobs.support import SHIPPED, JobTest, light_of, read_tiff, shrunk_demo, small, truth_of
+from tests.support import ridge, rotation_errors_deg
+from windfell.demo.dng import write_dng
+from windfell.demo.truth import START
+from windfell.finish.kinds import KINDS
+from windfell.job import Job
+from windfell.pixels.colour import srgb_encoded
+from windfell.recipe import finishing as f
+from windfell.recipe.combining import Rule
+from windfell.recipe.output import Format
+from windfell.recipe.sources import SetSource
+
+
+def raw_of(path, target, noise: float, seed: int, taken) -> None:
+    light = light_of(np.asarray(Image.open(path), np.float32) / 255)
+    light = light[: light.shape[0] // 2 * 2, : light.shape[1] // 2 * 2]
+    rng = np.random.default_rng(seed)
+    noisy = light + noise * np.sqrt(np.maximum(light, 0)) * rng.standard_normal(light.shape).astype(np.float32)
+    write_dng(target, np.clip(noisy, 0, 1).astype(np.float32), taken)
+
+
+class SphereOfMeans(JobTest):
+    number, title = 6, "A raw burst for each direction of a sphere: means, joined, looked at flat, shared as a page"
+    doubt = "Where the page is: a format like the others, .html"
+
+    def test(self):
+        rounds = shrunk_demo("tarn-round", 0.34)
+        card = self.folder / "card"
+        card.mkdir()
+        for n, path in enumerate(sorted(rounds.glob("*.jpg"))):
+            for k in range(2):
+                raw_of(path, card / f"round-{n:02d}-{k}.dng", 0.02, 10 * n + k, START + timedelta(seconds=12 * n + k))
+        self.drop(card)
+        gather = self.window.stations["gather"]
+        lane = next(x for x in gather.page.board.lanes if x.set_id == self.session.set_id)
+        own = self.session.frame_set
+        self.assertTrue(all(isinstance(x.source, SetSource) for x in own.frames), "bursts are told")
+        self.assertEqual(len(own.frames), 10)
+        if lane.rule.currentData() != "mean":
+            self.pick(lane.rule, "Mean")
+        self.go("join")
+        self.wait()
+        self.all_placed()
+        truth = [np.array(t["rotation"]) for t in truth_of(rounds)["frames"]]
+        found = self.window.registrations.found
+        self.assertLess(rotation_errors_deg([found.frames[n].posed.rotation for n in range(10)], truth).max(), 0.3)
+        shape = self.go("shape")
+        self.press(shape.sphere)
+        self.wait()
+        join = self.go("join")
+        self.choose(join.pages, "mend")
+        self.press(join.flat.on)
+        self.wait()
+        self.press(join.flat.on)
+        export = self.go("export")
+        self.pick(export.format.box, "page")
+        self.assertIs(self.session.frame_set.output.format, Format.HTML)
+        page = self.write("tarn.html")
+        text = page.read_text(encoding="utf-8")
+        self.assertIn("data:image/jpeg;base64,", text)
+        self.assertNotIn("http://", text.replace("http://www.w3.org", ""))
+
+
+class Sunrise(JobTest):
+    number, title = 19, "Brackets in three directions at sunrise: one press, bright sky and dark pews both there"
+    doubt = "None: the card is proposed as a panorama of stacks"
+
+    def test(self):
+        chapel = shrunk_demo("chapel-brackets", 0.5)
+        self.drop(self.card(*sorted(chapel.glob("*.jpg"))))
+        own = self.session.frame_set
+        self.assertEqual((str(own.kind), len(own.frames)), ("panorama", 3))
+        inner = self.session.project.set(own.frames[0].source.set)
+        self.assertIs(inner.combining.rule, Rule.EXPOSURES)
+        finish = self.go("finish")
+        self.wait()
+        self.menu(finish.add, KINDS[f.Light].title)
+        rulers = finish.pages[f.Light].rulers
+        self.type_in(rulers["highlights_pct"], -80)
+        self.type_in(rulers["shadows_pct"], 40)
+        self.menu(finish.add, KINDS[f.Softness].title)
+        self.type_in(finish.pages[f.Softness].rulers["along_px"], 3)
+        self.wait()
+        self.all_placed()
+        picture, covered = read_tiff(self.write("sunrise.tif"))
+        seen = picture[covered]
+        self.assertLess(np.mean(seen.max(axis=1) > 0.995), 0.05, "windows hold their colours")
+        self.assertLess(np.mean(seen.max(axis=1) < 0.02), 0.02, "pews are seen")
+
+
+class Night(JobTest):
+    number, title = 10, "A night sky behind a foreground row: wings pulled in by hand, stars smaller, glow kept"
+
+    def test(self):
+        stars, rounds = shrunk_demo("turning-stars", 0.5), shrunk_demo("tarn-round", 0.5)
+        card = self.card(*sorted(stars.glob("*.jpg"))[:4])
+        self.drop(card)
+        sky = self.session.frame_set.name
+        if str(self.session.frame_set.kind) != "stack":
+            self.choose(self.window.stations["gather"].page.board.lanes[0].kind, "stack")
+        align = self.go("align")
+        self.choose(align.way, "stars")
+        self.wait()
+        land = self.folder / "land"
+        land.mkdir()
+        for path in sorted(rounds.glob("*.jpg"))[4:6]:
+            shutil.copy2(path, land / path.name)
+        count = len(self.session.project.sets)
+        self.drop(land)
+        self.until(lambda: len(self.session.project.sets) > count)
+        front = self.session.frame_set
+        self.wait()
+        shape = self.go("shape")
+        self.wait()
+        self.choose(shape.tabs, "outline")
+        self.choose(shape.outline.hand, "net")
+        before = self.session.project
+        self.draw((0.0, 0.0), (0.03, 0.06))
+        self.assertIsNot(self.session.project, before)
+        self.choose(shape.outline.edges, "trim")
+        self.wait()
+        self.presses += 2
+        back = next(s for s in self.session.project.sets if s.name == sky)
+        self.window.deeds.lay_behind(back.id)
+        self.until(lambda: self.session.frame_set.id not in (front.id, back.id))
+        self.wait()
+        combine = self.window.stations["combine"]
+        self.choose(combine.views, "pile")
+        self.pull(combine.pile.rulers["exposure_ev"], 0.5)
+        finish = self.go("finish")
+        self.menu(finish.add, KINDS[f.Stars].title)
+        self.type_in(finish.pages[f.Stars].rulers["less_pct"], 60)
+        self.wait()
+        picture, _ = read_tiff(self.write("night.tif"))
+        project = self.session.project
+        plain = self.session.engine.picture(project, front.id, 1.0, Job())
+        width, height = self.session.engine.size(project, front.id, Job())
+        self.assertEqual(picture.shape[:2], (height, width))
+        ground = np.s_[int(0.8 * height) :]
+        off = np.abs(light_of(picture[ground]) - plain.light[ground]).mean() / plain.light[ground].mean()
+        self.assertLess(off, 0.25, "the foreground stays")
+        top = light_of(picture[: height // 8]).mean()
+        self.assertLess(top, 0.5 * plain.light[: height // 8].mean(), "the day's sky is gone")
+
+
+class Portrait(JobTest):
+    number, title = 17, "A portrait widened by a frame on each side, seams checked, a corner cloned"
+
+    def test(self):
+        row = sorted(shrunk_demo("ridge-sweep").glob("*.jpg"))
+        card = self.card(*row[2:5])
+        # shallow focus: all but the portrait in the middle frame is soft
+        for n, path in enumerate(sorted(card.iterdir())):
+            with Image.open(path) as told:
+                exif = told.getexif()
+            pixels = cv2.GaussianBlur(cv2.imread(str(path)), (0, 0), 1.6)
+            if n == 1:
+                h, w = pixels.shape[:2]
+                cv2.ellipse(pixels, (w // 2, h // 2), (w // 7, h // 5), 0, 0, 360, (60, 70, 170), -1, cv2.LINE_AA)
+            Image.fromarray(np.ascontiguousarray(pixels[..., ::-1])).save(path, quality=95, exif=exif)
+        self.drop(card)
+        join = self.go("join")
+        self.wait()
+        self.all_placed()
+        self.until(lambda: join.walk.list.count() > 0)
+        self.tap(Qt.Key.Key_Period)
+        self.wait()
+        self.assertEqual(join.walk.list.currentRow(), 0)
+        finish = self.go("finish")
+        self.choose(finish.views, "repairs")
+        self.press(finish.mending.clone)
+        self.window.view.fit()
+        self.presses += 1
+        self.press_picture(0.3, 0.85)
+        self.until(lambda: self.window.hand.target is not None)
+        self.draw((0.12, 0.88), (0.14, 0.9))
+        self.wait()
+        self.assertEqual(len(self.session.frame_set.repairs), 1)
+        picture, covered = read_tiff(self.write("portrait.tif"))
+        red = (picture[..., 0] > 0.55) & (picture[..., 1] < 0.4) & covered
+        _, _, stats, _ = cv2.connectedComponentsWithStats(red.astype(np.uint8))
+        self.assertEqual(sum(stats[1:, 4] > 1200), 1, "the portrait is whole and there once")
+
+
+class Moonlight(JobTest):
+    number, title = 13, "Half a ring by moonlight through a lens without metadata; a frame kept aside; a variant"
+
+    def test(self):
+        row = sorted(shrunk_demo("ridge-sweep").glob("*.jpg"))
+        card = self.folder / "card"
+        card.mkdir()
+        for path in row[:6]:
+            night = light_of(np.asarray(Image.open(path), np.float32) / 255) * np.float32(0.12)
+            dark = srgb_encoded(np.clip(night, 0, 1))
+            Image.fromarray(np.rint(255 * dark).astype(np.uint8)).save(card / path.name, quality=96)
+        self.drop(card)
+        own = self.session.frame_set
+        self.assertEqual(len(own.frames), 6)
+        gather = self.window.stations["gather"]
+        self.press(gather.vary)
+        variant = self.session.frame_set
+        self.assertNotEqual(variant.id, own.id)
+        self.go("shape")
+        self.wait()
+        self.choose_frame(6)
+        self.tap(Qt.Key.Key_O)
+        self.wait()
+        self.assertFalse(self.session.frame_set.frames[5].on)
+        self.all_placed()
+        short, _ = read_tiff(self.write("with-tent.tif"))
+        self.select(own.name)
+        whole, _ = read_tiff(self.write("without.tif"))
+        self.assertGreater(whole.shape[1], short.shape[1] + 20)
+
+
+class Boathouse(JobTest):
+    number, title = 20, "Frames too many: which are enough, what is doubled by parallax, the right ratio"
+    doubt = "Which frame adds nothing: the bars of Coverage, and Readiness names them"
+
+    def test(self):
+        self.drop(self.card(*sorted(ridge(10, overlap=0.76).glob("*.jpg"))))
+        own = self.session.frame_set
+        self.assertEqual((str(own.kind), len(own.frames)), ("panorama", 10))
+        align = self.go("align")
+        self.wait()
+        self.assertEqual(len(self.window.registrations.found.placed), 10)
+        # the bars of Coverage at Gather say that each adds a little: every third is enough
+        for n in (2, 3, 5, 6, 8, 9):
+            self.choose_frame(n)
+            self.tap(Qt.Key.Key_O)
+        self.wait()
+        self.assertEqual(len(self.session.frame_set.used), 4)
+        self.all_placed()
+        self.choose(align.shown, "parallax")
+        self.wait()
+        self.choose(align.shown, "map")
+        shape = self.go("shape")
+        self.choose(shape.tabs, "outline")
+        self.choose(shape.outline.edges, "trim")
+        self.pick(shape.outline.ratio, "2:1")
+        self.wait()
+        picture, covered = read_tiff(self.write("boathouse.tif"))
+        self.assertTrue(covered.all())
+        self.assertAlmostEqual(picture.shape[1] / picture.shape[0], 2.0, delta=0.02)
+
+
+class Kites(JobTest):
+    number, title = 21, "A video of a dog chasing a kite: frames taken, aligned, a moving picture and a still one"
+
+    def test(self):
+        card = self.folder / "card"
+        card.mkdir()
+        shutil.copy2(SHIPPED / "kite-clip" / "kite-clip.mp4", card / "dog.mp4")
+        self.drop(card)
+        gather = self.window.stations["gather"]
+        self.wait()
+        trimmer = gather.trimmer
+        lane = next(x for x in gather.page.board.lanes if x.set_id == self.session.set_id)
+        self.press(lane.cards[0])
+        self.press(trimmer.evenly)
+        self.wait()
+        self.assertEqual(len(self.session.frame_set.used), 9)
+        lane = next(x for x in gather.page.board.lanes if x.set_id == self.session.set_id)
+        self.choose(lane.kind, "stack")
+        align = self.go("align")
+        self.choose(align.way, "perspective")
+        self.wait()
+        subjects = self.go("subjects")
+        self.wait()
+        self.choose(subjects.views, "animate")
+        self.wait()
+        path = self.folder / "dog.gif"
+        self.type_in(subjects.animating.fps, 8)
+        self.presses += 1
+        self.in_dialog(path, subjects.animating.write.click)
+        self.until(lambda: path.exists() and not self.session.desk.busy)
+        with Image.open(path) as moving:
+            self.assertGreaterEqual(moving.n_frames, 5)
+            self.assertAlmostEqual(moving.info["duration"], 125, delta=6)
+        still, _ = read_tiff(self.write("dog.tif"))
+        self.assertGreater(small(still).std(), 0.02)
+
+
+class WholeCard(JobTest):
+    number, title = 22, "A whole card of sets in a hurry: proposed, looked through, written by the queue"
+
+    def test(self):
+        card = self.card(*sorted(shrunk_demo("ridge-sweep").glob("*.jpg"))[:3])
+        for n, (name, count) in enumerate((("village-green", 4), ("two-row-sweep", 4), ("drystone-wall", 3))):
+            for path in sorted(shrunk_demo(name).glob("*.jpg"))[:count]:
+                shutil.copy2(path, card / f"{n}-{path.name}")
+        self.drop(card)
+        sets = self.session.project.sets
+        self.assertEqual(len(sets), 4)
+        gather = self.window.stations["gather"]
+        self.press(gather.accept)
+        export = self.go("export")
+        self.wait()
+        written = []
+        for one in sets:
+            if one.id != self.session.set_id:
+                self.select(one.name)
+                if self.session.station != "export":
+                    self.go("export")
+            path = self.folder / f"{one.name}.tif"
+            self.type_in(export.place, path)
+            self.press(export.later)
+            written.append(path)
+        self.press(export.hold)
+        self.until(lambda: all(p.exists() for p in written) and not self.session.desk.busy, 120)
+        self.wait()
+        for path in written:
+            picture, _ = read_tiff(path)
+            self.assertGreater(picture.std(), 0.02)
+        self.assertFalse(list(self.folder.glob("*.part")) + list(self.folder.glob(".*.part")))
