@@ -105,6 +105,7 @@ class Wall(JobTest):
 class Quick(JobTest):
     number, title = 14, "The fastest way from seven raws to a shared picture"
     doubt = "None: the folder is dropped, the format chosen, the picture written"
+    changed = "After a drop the next key wrote into the set's name; it goes to the stations now"
 
     def test(self):
         card = self.folder / "card"

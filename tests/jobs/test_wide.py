@@ -32,6 +32,7 @@ def raw_of(path, target, noise: float, seed: int, taken) -> None:
 class SphereOfMeans(JobTest):
     number, title = 6, "A raw burst for each direction of a sphere: means, joined, looked at flat, shared as a page"
     doubt = "Where the page is: a format like the others, .html"
+    changed = "Bursts of a sphere were taken for single frames, as no likeness is seen in sky; their times tell now"
 
     def test(self):
         rounds = shrunk_demo("tarn-round", 0.34)
@@ -74,6 +75,7 @@ class SphereOfMeans(JobTest):
 class Sunrise(JobTest):
     number, title = 19, "Brackets in three directions at sunrise: one press, bright sky and dark pews both there"
     doubt = "None: the card is proposed as a panorama of stacks"
+    changed = "The lane's parts flashed up as windows of their own, and keys went nowhere after a drop"
 
     def test(self):
         chapel = shrunk_demo("chapel-brackets", 0.5)

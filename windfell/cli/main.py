@@ -9,7 +9,7 @@ import threading
 from collections.abc import Sequence
 
 from windfell import __version__
-from windfell.cli import applying_words, composing_words, moving_words, shaping
+from windfell.cli import applying_words, composing_words, desktop, moving_words, shaping
 from windfell.cli.output_words import OUT, add_output
 from windfell.cli.progress import ProgressLine
 from windfell.demo.names import NAMES
@@ -19,7 +19,8 @@ from windfell.recipe.combining import Display, Floor, Rule
 from windfell.recipe.model import Align, Blend, ProjectionChoice
 
 DONE, BAD_INPUT, CANNOT_JOIN, INNER, STOPPED = 0, 2, 3, 70, 130
-COMMANDS = ("panorama", "stack", "compose", "apply", "render", "inspect", "frames", "subjects", "animate", "demo")
+COMMANDS = ("panorama", "stack", "compose", "apply", "render", "inspect", "frames", "subjects", "animate", "demo",
+            "desktop")
 
 
 class _Parser(argparse.ArgumentParser):
@@ -45,6 +46,7 @@ def parser() -> argparse.ArgumentParser:
     _frames(sub.add_parser("frames", help="write instants of a video as pictures"))
     moving_words.add_subjects(sub.add_parser("subjects", help="one picture of chosen appearances of what moves"))
     moving_words.add_animate(sub.add_parser("animate", help="a moving picture of a series or of what moves in it"))
+    desktop.add_desktop(sub.add_parser("desktop", help="a menu entry, icon and file type for this user"))
     _demo(sub.add_parser("demo", help="write the demo sets, drawn anew, with their truth"))
     return top
 
@@ -232,7 +234,7 @@ def _run(options: argparse.Namespace, job: Job) -> None:
         "panorama": commands.run_panorama, "stack": commands.run_stack, "compose": run_compose, "apply": run_apply,
         "render": commands.run_render,
         "inspect": run_inspect, "frames": commands.run_frames, "demo": commands.run_demo,
-        "subjects": moving.run_subjects, "animate": moving.run_animate,
+        "subjects": moving.run_subjects, "animate": moving.run_animate, "desktop": desktop.run_desktop,
     }
     runs[options.command](options, job)
 

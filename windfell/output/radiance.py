@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.errors import OutputFailed
 from windfell.later import Later
 from windfell.output.metadata import SOFTWARE
 from windfell.output.sheet import LINEAR, Sheet, gathered
@@ -38,20 +38,34 @@ class ExrWriter:
         # the library tells the kind of file by its name
         named = path.with_name(path.name + ".exr")
         try:
-            if layers:
-                parts = [OpenEXR.Part({**header, "name": "picture"}, planes, "picture")]
-                plain = {k: header[k] for k in ("compression", "type")}
-                for n, (name, part) in enumerate(layers, 1):
-                    own = f"{n:02d} {name}"
-                    # layers are whole to the last px; strips of them have four channels
-                    whole = np.concatenate(list(part)).astype(np.float32)
-                    parts.append(OpenEXR.Part({**plain, "name": own}, _planes(whole, sheet.depth), own))
-                OpenEXR.File(parts).write(str(named))
-            else:
-                OpenEXR.File(header, planes).write(str(named))
+            # the library has no errors of its own for what the file system refuses
+            with _as_refused():
+                self._written(named, sheet, header, planes, layers)
             os.replace(named, path)
         finally:
             named.unlink(missing_ok=True)
+
+    @staticmethod
+    def _written(named: Path, sheet: Sheet, header: dict, planes: dict, layers: Sequence) -> None:
+        if layers:
+            parts = [OpenEXR.Part({**header, "name": "picture"}, planes, "picture")]
+            plain = {k: header[k] for k in ("compression", "type")}
+            for n, (name, part) in enumerate(layers, 1):
+                own = f"{n:02d} {name}"
+                # layers are whole to the last px; strips of them have four channels
+                whole = np.concatenate(list(part)).astype(np.float32)
+                parts.append(OpenEXR.Part({**plain, "name": own}, _planes(whole, sheet.depth), own))
+            OpenEXR.File(parts).write(str(named))
+        else:
+            OpenEXR.File(header, planes).write(str(named))
+
+
+@contextmanager
+def _as_refused() -> Iterator[None]:
+    try:
+        yield
+    except RuntimeError as error:
+        raise OSError(str(error).rpartition('". ')[2].rstrip(".") or "the file could not be written") from error
 
 
 def _planes(whole: NDArray[np.float32], depth: int) -> dict[str, NDArray]:
@@ -70,8 +84,13 @@ class HdrWriter:
 
     def write(self, path: Path, sheet: Sheet, strips: Iterator[NDArray]) -> None:
         whole = np.maximum(gathered(sheet, strips)[..., :3], 0)
-        done, data = cv2.imencode(".hdr", np.ascontiguousarray(whole[..., ::-1]))
-        if not done:
-            raise OutputFailed(path, "the picture cannot be packed; choose another format.")
-        with open(path, "wb") as file:
-            file.write(data.tobytes())
+        named = path.with_name(path.name + ".hdr")
+        # what the library would say on the terminal is said below
+        before = cv2.utils.logging.setLogLevel(cv2.utils.logging.LOG_LEVEL_SILENT)
+        try:
+            if not cv2.imwrite(str(named), np.ascontiguousarray(whole[..., ::-1])):
+                raise OSError("the disk is full or the file too large")
+            os.replace(named, path)
+        finally:
+            cv2.utils.logging.setLogLevel(before)
+            named.unlink(missing_ok=True)

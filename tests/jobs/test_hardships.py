@@ -1,0 +1,112 @@
+"""What goes wrong around the program, with stand-ins: a card pulled out, a full disk, a cache that vanished."""
+
+import os
+import resource
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+
+from tests.jobs.support import JobTest, read_tiff
+from tests.support import frames_in, green, ridge
+from windfell.engine.core import Engine
+from windfell.engine.folders import state_folder
+from windfell.engine.settings import Settings, write_settings
+
+ROOM = 150_000
+
+
+class Card(JobTest):
+    def inner_errors(self) -> str:
+        place = state_folder() / "inner-errors.log"
+        return place.read_text() if place.exists() else ""
+
+    def test_a_card_pulled_out_in_the_middle_is_said_and_nothing_is_lost_when_it_is_back(self):
+        card = self.card(*map(Path, frames_in(ridge())))
+        self.drop(card)
+        self.go("shape")
+        self.wait()
+        away = self.folder / "pulled"
+        card.rename(away)
+        project = self.session.project
+        export = self.go("export")
+        self.wait()
+        path = self.folder / "out.tif"
+        self.type_in(export.place, path)
+        self.session.engine.cache.clear()
+        self.session.engine.greys.clear()
+        self.press(export.write)
+        self.until(lambda: not self.session.desk.busy)
+        self.assertFalse(path.exists())
+        self.assertFalse([p for p in self.folder.iterdir() if p.name.endswith(".part")])
+        self.assertTrue(any(str(card) in words for words in self.said) or str(card) in export.result.text(),
+                        f"{self.said} {export.result.text()}")
+        self.assertIs(self.session.project, project)
+        away.rename(card)
+        self.tap(Qt.Key.Key_R)
+        self.wait()
+        self.assertIsNone(self.window.source.error)
+        read_tiff(self.write("again.tif"))
+        self.assertEqual(self.inner_errors(), "")
+
+    def test_a_cache_that_vanished_or_cannot_be_written_is_done_without(self):
+        place = self.folder / "disk"
+        place.mkdir()
+        write_settings(Settings(cache_place=str(place)))
+        engine = Engine.by_settings()
+        self.session.engine = engine
+        self.drop(self.card(*map(Path, frames_in(ridge()))))
+        self.go("shape")
+        self.wait()
+        shutil.rmtree(place)
+        place.write_text("a file where the folder was")
+        engine.cache.clear()
+        self.session.edit(replace_roll(self.session), True)
+        self.wait()
+        self.assertIsNone(self.window.source.error)
+        read_tiff(self.write("out.tif"))
+        self.assertEqual(self.inner_errors(), "")
+
+
+def replace_roll(session):
+    from windfell.recipe.edits import Edit
+
+    own = session.frame_set
+    return Edit("roll", session.project.with_set(replace(own, view=replace(own.view, roll_deg=1.0))))
+
+
+def no_more_room() -> None:
+    """Files of this process grow no further than a little: what a full disk says, a stand-in says too."""
+    signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (ROOM, ROOM))
+
+
+class FullDisk(unittest.TestCase):
+    def test_every_format_and_layers_leave_nothing_behind_on_a_full_disk(self):
+        frames = sorted(str(p) for p in green().glob("*.jpg"))[:3]
+        with tempfile.TemporaryDirectory() as folder:
+            env = {**os.environ, "WINDFELL_HOME": str(Path(folder) / "home")}
+            for name, more in (("a.tif", ()), ("a.png", ()), ("a.exr", ()), ("b.tif", ("--layers",)), ("a.ora", ()),
+                               ("a.dng", ()), ("a.hdr", ()), ("a.jpg", ("--quality", "100")),
+                               ("a.jxl", ("--quality", "100")), ("a.webp", ("--quality", "100"))):
+                with self.subTest(name, more=more):
+                    out = Path(folder) / "out"
+                    out.mkdir(exist_ok=True)
+                    done = subprocess.run(
+                        [sys.executable, "-m", "windfell", "stack", *frames, "--rule", "mean", "--out",
+                         str(out / name), *more], capture_output=True, text=True, env=env, timeout=120,
+                        preexec_fn=no_more_room)
+                    if done.returncode == 0:  # it had room
+                        self.assertLess((out / name).stat().st_size, ROOM)
+                        (out / name).unlink()
+                    else:
+                        self.assertEqual(done.returncode, 2, done.stderr)
+                        self.assertIn(name, done.stderr)
+                        self.assertEqual(len(done.stderr.strip().splitlines()), 1)
+                    self.assertEqual(list(out.iterdir()), [])
