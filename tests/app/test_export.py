@@ -55,7 +55,9 @@ class Pages(ExportTest):
                 (lambda: pages.tiled.click(), "tiled", True), (lambda: pages.layered.click(), "layered", True),
                 (lambda: pages.space.press("romm"), "space", "romm"),
                 (lambda: pages.sharpen.changed.emit(40.0, True), "sharpen_pct", 40.0),
-                (lambda: pages.depth.press("8"), "depth", 8), (lambda: pages.dither.click(), "dither", True)):
+                (lambda: pages.bits.press("8"), "depth", 8), (lambda: pages.dither.click(), "dither", True),
+                (lambda: (pages.format.press("jpeg"), pages.chroma.activated.emit(1)), "full_chroma", True),
+                (lambda: pages.chroma.activated.emit(2), "full_chroma", False)):
             press()
             self.assertEqual(getattr(self.session.frame_set.output, path), wanted, path)
         for field, words, wanted in (("title", "The tarn", "The tarn"), ("keywords", "a, b,", ("a", "b"))):

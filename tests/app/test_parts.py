@@ -188,7 +188,7 @@ class Controls(WindowTest):
         self.settle()
         self.assertIn("240 x 160 px", export.check.text())
         export.packing.press("deflate")
-        export.depth.press("8")
+        export.bits.press("8")
         export.quality.setValue(70)
         o = self.session.frame_set.output
         self.assertEqual((o.width_px, str(o.compression), o.depth, o.quality), (240, "deflate", 8, 70))

@@ -9,6 +9,7 @@ import subprocess
 import tempfile
 import unittest
 import zipfile
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from xml.etree import ElementTree
@@ -22,11 +23,11 @@ import OpenEXR
 import pillow_heif
 import rawpy
 import tifffile
-from PIL import Image
+from PIL import ExifTags, Image
 
 from tests.support import engine, frames_in, green, project_of, ridge
 from windfell.demo.dng import write_dng
-from windfell.engine.carried import carried_over
+from windfell.engine.carried import carried_over, sphere_place
 from windfell.engine.export import export
 from windfell.engine.output_size import output_scale
 from windfell.errors import BadRequest, OutputFailed
@@ -39,8 +40,9 @@ from windfell.output.xmp import xmp_of
 from windfell.pixels.colour import SPACES, SRGB, Encoder
 from windfell.pixels.profiles import icc_of, into_profile, linear_icc_of
 from windfell.recipe.combining import Combining, Layer, Over, Rule
-from windfell.recipe.model import Kind, View
+from windfell.recipe.model import Frame, FrameSet, Kind, Project, ProjectionChoice, View
 from windfell.recipe.output import ColourSpace, Compression, Format, Intent, Output, Words
+from windfell.recipe.sources import SetSource
 
 RNG = np.random.default_rng(7)
 WORDS = Words("A. Painter", "© 2026 A. Painter", "The tarn", "Seen from the dam", ("water", "ridge"), False)
@@ -215,7 +217,6 @@ class Said(Written):
                 self.assertEqual(tuple(round(float(v)) for v in image.info["dpi"]), (240, 240))
 
     def test_a_place_is_told_only_if_it_is_asked_for(self):
-        from dataclasses import replace
 
         picture = soft(40, 60, 3, 8)
         told = self.write("a.jpg", picture, 8, replace(CARRIED, gps=(54.4609, -3.0886)))
@@ -235,8 +236,6 @@ class Said(Written):
         self.assertEqual(found.words, WORDS)
 
     def test_where_frames_were_taken_stays_with_them_unless_it_is_asked_for(self):
-        from dataclasses import replace
-
         from windfell.output.metadata import exif_of
 
         paths = []
@@ -248,6 +247,30 @@ class Said(Written):
         for keep, wanted in ((False, None), (True, (54.25, -3.5))):
             project, set_id = project_of(paths, Kind.STACK, output=Output(words=Words(location=keep)))
             self.assertEqual(carried_over(engine(), project, set_id, Job()).gps, wanted)
+
+    def test_the_heading_is_that_of_a_frame_whose_file_says_it_also_in_a_stack(self):
+        paths = []
+        for n, path in enumerate(frames_in(ridge())):
+            with Image.open(path) as image:
+                exif = image.getexif()
+                if n == 1:
+                    exif.get_ifd(ExifTags.IFD.GPSInfo).update({
+                        ExifTags.GPS.GPSImgDirection: 250.0, ExifTags.GPS.GPSImgDirectionRef: "T"})
+                image.save(self.folder / f"h{n}.jpg", quality=95, exif=exif)
+            paths.append(str(self.folder / f"h{n}.jpg"))
+        project, set_id = project_of(paths, view=View(ProjectionChoice.EQUIRECTANGULAR, yaw_deg=15.0))
+        own, host = project.set(set_id), engine()
+        stacks = [FrameSet(f"s{n}", f"S {n}", Kind.STACK, (f, replace(f, id=f"{f.id}-again")))
+                  for n, f in enumerate(own.frames)]
+        outer = replace(own, id="outer", frames=tuple(Frame(f"n{s.id}", SetSource(s.id)) for s in stacks))
+        project = Project((own, outer, *stacks))
+        for name in (set_id, "outer"):
+            with self.subTest(name):
+                stages = host.stages(project, name)
+                ahead = stages.registration(Job()).frames[1].rotation[:, 2] @ stages.canvas(Job()).rotation
+                yaw = float(np.degrees(np.arctan2(ahead[0], ahead[2])))
+                found = sphere_place(host, project, name, 1.0, Job())
+                self.assertAlmostEqual((found.heading_deg + yaw) % 360, 250.0, delta=0.01)
 
     def test_a_sphere_says_where_it_lies(self):
         project, set_id = project_of(frames_in(ridge()), view=View(full_sphere=True), output=Output(width_px=800))
@@ -336,7 +359,6 @@ class RawLike(Written):
                         self.assertAlmostEqual(float(np.median(found[..., c] / wanted[..., c])), 1.0, delta=0.01)
 
     def test_light_beyond_white_finds_room(self):
-        from dataclasses import replace
 
         from windfell.recipe.model import Development
 
@@ -410,7 +432,6 @@ class InLayers(Written):
                       over=Over.REPLACE, strength_pct=80.0)
         project, set_id = project_of(paths, Kind.STACK, output=Output(Format.TIFF, 16, layered=True))
         own = project.set(set_id)
-        from dataclasses import replace
 
         layer = replace(layer, frames=(own.frames[2].id,))
         project = project.with_set(replace(own, combining=Combining(layers=(layer,))))
@@ -447,7 +468,6 @@ class Page(Written):
         y, x = np.mgrid[0:400, 0:800]
         whole = np.stack([x * 255 / 800, y * 255 / 400, 128 + 80 * np.sin(x * np.pi / 50) * np.cos(y / 20)], -1)
         whole = np.clip(whole, 0, 255).astype(np.uint8)
-        from dataclasses import replace
 
         carried = replace(CARRIED, pano=Pano(800, 400, 0, 0))
         return self.write("a.html", whole, 8, carried, quality=95), whole
@@ -486,7 +506,6 @@ class Page(Written):
 
     @unittest.skipUnless(BROWSER, "no browser is installed here")
     def test_a_wide_picture_fills_the_page(self):
-        from dataclasses import replace
 
         picture = soft(300, 600, 3, 8)
         path = self.write("b.html", picture, 8, replace(CARRIED, pano=None), quality=95)

@@ -15,7 +15,7 @@ from windfell.output.dng import MOST_HEADROOM_EV, PLAIN_LOOK, RawLook
 from windfell.output.metadata import Carried, Pano
 from windfell.pixels.tiles import scaled_size
 from windfell.recipe.model import Kind, Project, nested_in
-from windfell.recipe.sources import FileSource, SetSource
+from windfell.recipe.sources import FileSource, SetSource, Source
 
 BRIGHTEST_SIDE = 800
 
@@ -85,11 +85,19 @@ def _heading(engine: Engine, project: Project, set_id: str, canvas, job: Job) ->
     stages = engine.stages(project, set_id)
     found = stages.registration(job)
     for n in found.placed:
-        source = project.set(set_id).used[n].source
-        heading = heading_of(source.path) if isinstance(source, FileSource) else None
+        heading = _looked(project, project.set(set_id).used[n].source)
         if heading is not None:
             ahead = found.frames[n].rotation[:, 2] @ canvas.rotation
             return float(heading - np.degrees(np.arctan2(ahead[0], ahead[2]))) % 360
+    return None
+
+
+def _looked(project: Project, source: Source) -> float | None:
+    """Where a frame looked, from north, as its file says; of a stack the first of its files that says it."""
+    if isinstance(source, FileSource):
+        return heading_of(source.path)
+    if isinstance(source, SetSource) and project.set(source.set).kind is Kind.STACK:
+        return next((h for f in project.set(source.set).used if (h := _looked(project, f.source)) is not None), None)
     return None
 
 

@@ -78,6 +78,7 @@ VALUE_WORDS = {
     "output.dither": "dithering",
     "output.tiled": "tiles",
     "output.layered": "layers",
+    "output.full_chroma": "fineness of colour",
     "output.progressive": "progressive",
     "output.most_kb": "largest file",
     "output.sharpen_pct": "sharpening for the size",

@@ -58,7 +58,7 @@ class Export(Station):
         self.queue.ended.connect(self._all_done)
         self.pages = OutputPages(session)
         self.pages.proof_changed.connect(self._ask_proof)
-        for name in ("format", "depth", "packing", "quality", "space", "size_words"):
+        for name in ("format", "bits", "packing", "quality", "space", "size_words"):
             setattr(self, name, getattr(self.pages, name))
         self.column.addWidget(self.pages, 1)
         self._build_instrument()

@@ -38,6 +38,7 @@ WITH_QUALITY = (Format.JPEG, Format.JXL, Format.WEBP, Format.AVIF, Format.HEIF, 
 PACKINGS = {Compression.NONE: "None", Compression.DEFLATE: "Deflate", Compression.LZW: "LZW",
             Compression.ZSTD: "Zstandard"}
 OWN_PROFILE = "profile"
+CHROMA = (("chroma auto", None), ("chroma full", True), ("chroma half", False))
 
 
 class Pick(QWidget):
@@ -106,11 +107,11 @@ class OutputPages(QWidget):
         page, change = Station.page_of(self.stack, 6), self._session.change
         self.format = Pick("Format", [(n, w.title) for n, w in WRITERS.items()], tip="What kind of file is written")
         self.format.picked.connect(lambda v: change("output.format", Format(v), True))
-        self.depth = Choice("Depth", (
+        self.bits = Choice("Depth", (
             ("8", "8 bit", "256 steps a channel"),
             ("16", "16 bit", "65,536 steps a channel: for work that goes on"),
             ("32", "Float", "Linear light, beyond white too")))
-        self.depth.picked.connect(lambda v: change("output.depth", int(v), True))
+        self.bits.picked.connect(lambda v: change("output.depth", int(v), True))
         self.packing = Pick("Packing", [(str(c), title) for c, title in PACKINGS.items()],
                             tip="How a TIFF is packed, without loss")
         self.packing.picked.connect(lambda v: change("output.compression", Compression(v), True))
@@ -121,7 +122,12 @@ class OutputPages(QWidget):
         self.most.setSpecialValueText("any size")
         self.most.setToolTip("The quality is lowered until the file is not larger")
         self.most.editingFinished.connect(self._most_set)
-        self._quality_row = _row("Quality", self.quality, self.most)
+        self.chroma = QComboBox(accessibleName="Fineness of colour")
+        self.chroma.setToolTip("Whether colour is as fine as brightness: by the quality, always, or half as fine")
+        for words, value in CHROMA:
+            self.chroma.addItem(words, value)
+        self.chroma.activated.connect(lambda n: change("output.full_chroma", CHROMA[n][1], True))
+        self._quality_row = _row("Quality", self.quality, self.most, self.chroma)
         self.size_words = QLineEdit()
         self.size_words.setFont(theme.numbers_font())
         self.size_words.setPlaceholderText("full size")
@@ -144,7 +150,7 @@ class OutputPages(QWidget):
         for part in (self.tiled, self.layered, self.progressive):
             row.addWidget(part)
         row.addStretch(1)
-        for part in (self.format, self.depth, self.packing, self._quality_row, self._size_row, self._checks):
+        for part in (self.format, self.bits, self.packing, self._quality_row, self._size_row, self._checks):
             page.addWidget(part)
         page.addStretch(1)
 
@@ -270,13 +276,15 @@ class OutputPages(QWidget):
         o = frame_set.output
         writer = WRITERS[str(o.format)]
         self.format.set_value(str(o.format))
-        self.depth.set_value(str(sheet_depth(o)))
+        self.bits.set_value(str(sheet_depth(o)))
         for bits in (8, 16, 32):
-            self.depth.set_enabled(str(bits), bits in writer.depths)
+            self.bits.set_enabled(str(bits), bits in writer.depths)
         self.packing.set_value(str(o.compression))
         self.packing.setVisible(o.format is Format.TIFF)
         self._quality_row.setVisible(o.format in WITH_QUALITY)
         self.most.setVisible(o.format in WITH_QUALITY and o.format is not Format.HTML)
+        self.chroma.setVisible(o.format in (Format.JPEG, Format.AVIF, Format.HEIF))
+        self.chroma.setCurrentIndex([v for _, v in CHROMA].index(o.full_chroma))
         _silently(self.quality, o.quality)
         _silently(self.most, o.most_kb or 0)
         _silently(self.dpi, round(o.dpi or 0))
