@@ -165,12 +165,12 @@ class Combining(WindowTest):
 
     def test_a_line_straightens_and_a_curve_bends(self):
         self.combine.open_tab("cut")
-        self.combine.hand.press("level")
+        self.combine.cut.hands.press("level")
         start = self.at(0.3, 0.5)
         self.drag(self.window.view, start, self.at(0.6, 0.53) - start)
         self.assertGreater(self.own.view.roll_deg, 1.0)
         self.settle()
-        self.combine.hand.press("straight")
+        self.combine.cut.hands.press("straight")
         view = self.window.view
         spots = [self.at(0.3 + 0.05 * n, 0.5 + 0.01 * (n - 4) ** 2 / 4).toPoint() for n in range(9)]
         QTest.mousePress(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, spots[0])
@@ -180,7 +180,7 @@ class Combining(WindowTest):
         self.until(lambda: self.own.outline.lines)
         self.settle()
         self.assertIsNone(self.window.source.error)
-        self.combine.unbend.click()
+        self.combine.cut.unbend.click()
         self.assertEqual(self.own.outline.lines, ())
         self.settle()
 

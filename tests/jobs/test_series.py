@@ -140,7 +140,7 @@ class FourPlaces(JobTest):
         self.assertGreaterEqual(len(taken), 4)
         combine = self.go("combine")
         self.choose(combine.tabs, "cut")
-        self.pick(combine.ratio, "16:9")
+        self.pick(combine.cut.ratio, "16:9")
         self.wait()
         picture, _ = read_tiff(self.write("four.tif"))
         height, width = picture.shape[:2]
@@ -288,7 +288,7 @@ class Nights(JobTest):
         self.pull(combine.masks["combining.soften_px"], 6.0)
         self.choose(combine.floor, "even")
         self.choose(combine.tabs, "cut")
-        self.type_in(combine.roll, 8)
+        self.type_in(combine.cut.roll, 8)
         self.wait()
         picture, covered = read_tiff(self.write("nights.tif"))
         self.assertTrue(covered.all())

@@ -221,7 +221,7 @@ class Deeds(SetDeeds):
         """Take the pencil for one line that is level or upright, whatever station shows the picture."""
         if self.session.station == "combine":
             self.window.stations["combine"].open_tab("cut")
-            self.window.stations["combine"].take(kind)
+            self.window.stations["combine"].cut.take(kind)
         else:
             self.window.stations["shape"].draw_once(kind)
         self.session.say(f"Drag along something that is {'level' if kind == 'level' else 'to stand upright'}.")

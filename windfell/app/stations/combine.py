@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import replace
 
-import numpy as np
 from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -19,17 +17,16 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app.area_hand import AreaHand
-from windfell.app.picture.crop_frame import CropFrame
-from windfell.app.picture.tool import Path, Spot
+from windfell.app.picture.tool import Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.stations.core_page import CorePage
 from windfell.app.stations.pile import PilePage
 from windfell.app.stations.spoil_page import SpoilPage
+from windfell.app.stations.stack_cut_page import StackCutPage
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.proofs import Alternative, Proofs
-from windfell.app.widgets.ratio_box import RatioBox
 from windfell.app.widgets.ruler import Ruler
 from windfell.combine.rules import RULES
 from windfell.engine.stack_core import black_at, figures_of
@@ -39,7 +36,6 @@ from windfell.recipe.combining import Combining, Display, Floor, Rule
 from windfell.recipe.edits import field_at
 from windfell.recipe.limits import limits_of
 from windfell.recipe.model import FrameSet, Project
-from windfell.recipe.outline import BentLine, LineKind
 
 CARD_WIDE = 190
 TONE_RULERS = (
@@ -80,7 +76,9 @@ class Combine(Station):
         self._light_page()
         self._display_page()
         self._trails_page()
-        self._cut_page(view)
+        self.cut = StackCutPage(session, view)
+        self.cut.curved.connect(lambda points: self.cut.add_curve(points, self.picture_of(session.project)))
+        self.stack.addWidget(self.cut)
         self.proofs = Proofs(
             session, [Alternative(r.name, r.title, r.suits) for r in RULES.values()],
             _with_rule, _figures, picture, CARD_WIDE,
@@ -232,42 +230,6 @@ class Combine(Station):
             column.addWidget(ruler)
         column.addStretch(1)
 
-    def _cut_page(self, view: PictureView) -> None:
-        session, column = self.session, self.page_of(self.stack)
-        limits = field_at("view.roll_deg").metadata
-        self.roll = Ruler("Roll", limits["low"] / 4, limits["high"] / 4, 0.0, "°")
-        self.roll.changed.connect(lambda v, first: session.change("view.roll_deg", v, first))
-        column.addWidget(self.roll)
-        self.hand = Choice("", (
-            ("crop", "Crop", "Draw, move and size the frame of the picture"),
-            ("level", "Level", "Drag along something that is level: the picture turns"),
-            ("upright", "Upright", "Drag along something that stands upright: the picture turns"),
-            ("straight", "Straight", "Draw along a curve that is to be straight: the picture bends"),
-            ("off", "Done", "Put the tool away")), 3)
-        self.hand.set_value("off")
-        self.hand.picked.connect(self.take)
-        self.pencil = Path()
-        self.pencil.drawn.connect(self._curved)
-        self.unbend = QPushButton("Take the lines away")
-        self.unbend.setToolTip("Nothing is bent straight any more")
-        self.unbend.clicked.connect(lambda: session.change("outline.lines", (), True))
-        self.uncrop = QPushButton("All of it")
-        self.uncrop.setToolTip("Take the crop away")
-        self.uncrop.clicked.connect(lambda: session.change("outline.crop", None, True))
-        column.addWidget(self.hand)
-        self.ratio = RatioBox(session)
-        row = QHBoxLayout()
-        row.addWidget(QLabel("Ratio"))
-        row.addWidget(self.ratio)
-        row.addWidget(self.uncrop)
-        row.addWidget(self.unbend)
-        row.addStretch(1)
-        column.addLayout(row)
-        self.frame, self.in_hand = CropFrame(), "off"
-        self.frame.changed.connect(lambda crop, first: session.change("outline.crop", crop, first))
-        view.lined.connect(self._straighten)
-        column.addStretch(1)
-
     def open_tab(self, name: str) -> None:
         """Show a page of the controls; the cut's tools are put away elsewhere."""
         self.tabs.set_value(name)
@@ -276,7 +238,7 @@ class Combine(Station):
             self._view.take_tool(None)
         self.stack.setCurrentIndex(PAGES.index(name))
         if name != "cut":
-            self.take("off")
+            self.cut.take("off")
 
     def open_view(self, name: str) -> None:
         """Show an instrument: the proofs or the pile."""
@@ -334,15 +296,7 @@ class Combine(Station):
             ruler.setEnabled(c.rule is Rule.EXPOSURES and c.display is Display.TONE)
         self.display.set_value(str(c.display))
         self.display.setEnabled(c.rule is Rule.EXPOSURES)
-        self.roll.set_value(frame_set.view.roll_deg)
-        self.ratio.show_ratio(frame_set.outline.ratio)
-        self.uncrop.setEnabled(frame_set.outline.crop is not None)
-        self.unbend.setEnabled(bool(frame_set.outline.lines))
-        shown = self._view.source.shown
-        if shown and shown.set_id == frame_set.id and self.in_hand == "crop":
-            ratio = frame_set.outline.ratio
-            size = shown.width, shown.height
-            self.frame.show_crop(frame_set.outline.crop, size, ratio and ratio.width / ratio.height)
+        self.cut.refresh(frame_set)
         used = len(frame_set.used)
         self._why.setText(
             f"{RULES[rule].title} of {used} frames. Hold B to see the reference frame alone."
@@ -373,7 +327,7 @@ class Combine(Station):
         self._view.set_compare("divide" if self.against else "off")
 
     def entered(self) -> None:
-        self.take(self.in_hand)
+        self.cut.take(self.cut.in_hand)
         self.open_view(SHEETS[self.sheets.currentIndex()])
 
     def left(self) -> None:
@@ -385,60 +339,8 @@ class Combine(Station):
         if self.against is not None:
             self._hold_against(None)
 
-    def take(self, hand: str) -> None:
-        """Take a tool in hand: "crop", a line that is to be "level" or "upright", or "off"."""
-        self.in_hand = hand
-        self.hand.set_value(hand)
-        self._view.take_tool({"crop": self.frame, "straight": self.pencil}.get(hand))
-        self._view.lining = hand in ("level", "upright")
-        if self._shows_crop:
-            self.session.changed.emit()
-
-    @property
-    def _shows_crop(self) -> bool:
-        frame_set = self.session.frame_set
-        return frame_set is not None and frame_set.outline.crop is not None
-
     def picture_of(self, project: Project) -> Project:
-        """While the crop is in hand, the picture around it is seen too."""
-        project = self.core.picture_of(project)
-        frame_set = project.set(self.session.set_id)
-        if self.in_hand != "crop" or frame_set.outline.crop is None:
-            return project
-        return project.with_set(replace(frame_set, outline=replace(frame_set.outline, crop=None)))
-
-    def _curved(self, points: list[QPointF]) -> None:
-        """A curve that is to be straight, kept in shares of the reference."""
-        s = self.session
-        engine, project, set_id = s.engine, s.project, s.set_id
-        shown = self.picture_of(project)
-
-        def place(job: Job) -> tuple:
-            stages = engine.stages(shown, set_id)
-            cut = stages.cut(job)
-            px = np.array([[p.x() * cut.size[0] - 0.5, p.y() * cut.size[1] - 0.5] for p in points])
-            shares = (cut.onto_reference(1.0)(px) + 0.5) / stages.whole_size(job) * 100
-            return tuple((round(float(x), 3), round(float(y), 3)) for x, y in shares)
-
-        def done(spots: tuple) -> None:
-            if s.project is project:
-                line = BentLine(spots, LineKind.STRAIGHT)
-                s.change("outline.lines", (*s.frame_set.outline.lines, line), True)
-
-        s.desk.ask("stack line", place, done)
-
-    def _straighten(self, start: QPointF, end: QPointF) -> None:
-        """Turn the picture until the line is level or upright."""
-        shown, frame_set = self._view.source.shown, self.session.frame_set
-        if self.session.station != "combine" or shown is None or frame_set is None:
-            return
-        run = QPointF((end.x() - start.x()) * shown.width, (end.y() - start.y()) * shown.height)
-        angle = math.degrees(math.atan2(run.y(), run.x()))
-        if self.in_hand == "upright":
-            angle -= 90
-        off = (angle + 90) % 180 - 90
-        limit = self.roll._line.high
-        self.session.change("view.roll_deg", round(min(max(frame_set.view.roll_deg + off, -limit), limit), 2), True)
+        return self.cut.picture_of(self.core.picture_of(project))
 
     def _choose(self, rule: str) -> None:
         self.session.change("combining.rule", Rule(rule), True)
