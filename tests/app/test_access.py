@@ -5,8 +5,15 @@ import subprocess
 import sys
 from dataclasses import replace
 
-from PySide6.QtCore import QEvent, QObject, Qt
-from PySide6.QtGui import QAccessible, QColor
+from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt
+from PySide6.QtGui import (
+    QAccessible,
+    QColor,
+    QInputDevice,
+    QNativeGestureEvent,
+    QPointingDevice,
+    QWheelEvent,
+)
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractButton,
@@ -132,14 +139,41 @@ class Access(WindowTest):
         shape = self.window.stations["shape"]
         turn = shape.rulers["view.yaw_deg"]
         self.window.activateWindow()
-        for widget in (shape.tabs._buttons["view"], turn._line, turn._field, self.window.ridge,
-                       self.window.chooser, self.window.frames._ticks[0], shape.level, self.window.menu_button):
-            self.window.view.setFocus()
+        window = self.window
+        for widget in (shape.tabs._buttons["view"], turn._line, turn._field, window.ridge, window.chooser,
+                       window.frames._ticks[0], shape.level, window.menu_button, window.view):
+            self.window.ridge.setFocus() if widget is self.window.view else self.window.view.setFocus()
             self.app.processEvents()
             before = widget.grab().toImage()
             widget.setFocus(Qt.FocusReason.TabFocusReason)
             self.app.processEvents()
             self.assertNotEqual(widget.grab().toImage(), before, place_of(widget))
+
+    def test_the_picture_is_moved_by_keys_and_by_fingers(self):
+        self.open("shape")
+        view = self.window.view
+        view.one_to_one()
+        view.look_at(0.5, 0.5, 2.0)
+        before = view.picture_rect()
+        self.window.activateWindow()
+        view.setFocus(Qt.FocusReason.TabFocusReason)
+        QTest.keyClick(view, Qt.Key.Key_Right)
+        self.assertLess(view.picture_rect().x(), before.x() - 20)
+        QTest.keyClick(view, Qt.Key.Key_Left)
+        self.assertAlmostEqual(view.picture_rect().x(), before.x(), delta=0.5)
+        pad = QPointingDevice("pad", 77, QInputDevice.DeviceType.TouchPad, QPointingDevice.PointerType.Finger,
+                              QInputDevice.Capability.Position, 5, 2)
+        at, none = QPointF(300, 200), Qt.MouseButton.NoButton
+        self.app.sendEvent(view, QWheelEvent(
+            at, at, QPoint(-30, -10), QPoint(0, -120), none, Qt.KeyboardModifier.NoModifier,
+            Qt.ScrollPhase.NoScrollPhase, False, Qt.MouseEventSource.MouseEventNotSynthesized, pad))
+        moved = view.picture_rect()
+        self.assertAlmostEqual(moved.x() - before.x(), -30, delta=0.5)
+        self.assertAlmostEqual(view.zoom, 2.0)
+        self.app.sendEvent(view, QNativeGestureEvent(
+            Qt.NativeGestureType.ZoomNativeGesture, pad, 2, at, at, at, 0.25, QPointF()))
+        self.assertAlmostEqual(view.zoom, 2.5)
+        self.settle()
 
     def test_text_and_forms_stand_out_in_both_themes(self):
         for t in theme.THEMES.values():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QColor, QImage, QPainter, QPen
+from PySide6.QtGui import QColor, QImage, QInputDevice, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from windfell.app import theme
@@ -14,7 +14,7 @@ from windfell.app.picture.tool import Tool
 from windfell.app.screen import draw_picture
 
 MOST_ZOOM = 8.0
-BLINK_MS = 450
+BLINK_MS, PAN_SHARE = 450, 0.15
 LEAST_LINE = 16
 COMPARES = ("off", "divide", "blink", "ghost", "difference")
 DOUBLED = 1  # a difference is shown twice as strong
@@ -52,7 +52,7 @@ class PictureView(QWidget):
         self._middle = QPointF(0.5, 0.5)
         self._drag: tuple | None = None
         self.pointer: QPointF | None = None
-        self._blink_on = False
+        self._blink_on, self._by_keys = False, False
         self._blink = QTimer(self, interval=BLINK_MS)
         self._blink.timeout.connect(self._flip)
         for one in (source, before):
@@ -160,7 +160,49 @@ class PictureView(QWidget):
         if self.in_hand is not None and self.in_hand.wheel(steps):
             self.update()
             return
-        self._zoom_to(self.zoom * 1.25**steps, event.position())
+        fingers = event.device().type() == QInputDevice.DeviceType.TouchPad
+        if fingers and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            moved = event.pixelDelta() if not event.pixelDelta().isNull() else event.angleDelta() / 2
+            self.pan(moved.x(), moved.y())
+        else:
+            self._zoom_to(self.zoom * 1.25**steps, event.position())
+
+    def event(self, event) -> bool:
+        """Two fingers that part on a touch pad zoom where they are."""
+        if event.type() == QEvent.Type.NativeGesture and (
+                event.gestureType() == Qt.NativeGestureType.ZoomNativeGesture):
+            self._zoom_to(self.zoom * (1 + event.value()), event.position())
+            return True
+        return super().event(event)
+
+    def keyPressEvent(self, event) -> None:
+        ways = {Qt.Key.Key_Left: (1, 0), Qt.Key.Key_Right: (-1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+        if event.key() in ways and self.source.shown is not None:
+            x, y = ways[event.key()]
+            self.pan(x * PAN_SHARE * self.width(), y * PAN_SHARE * self.height())
+        else:
+            super().keyPressEvent(event)
+
+    def pan(self, right: float, down: float) -> None:
+        """Move the picture by px of the view."""
+        rect = self.picture_rect()
+        if rect.isEmpty():
+            return
+        if self._zoom is None:
+            self._zoom = self.zoom
+        self._middle -= QPointF(right / rect.width(), down / rect.height())
+        self._keep_in_view()
+        self._seen()
+
+    def focusInEvent(self, event) -> None:
+        self._by_keys = event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
+        super().focusInEvent(event)
+        self.update()
+
+    def focusOutEvent(self, event) -> None:
+        self._by_keys = False
+        super().focusOutEvent(event)
+        self.update()
 
     def _share(self, at: QPointF) -> QPointF:
         """A place of the view as a share of the picture."""
@@ -285,6 +327,13 @@ class PictureView(QWidget):
 
     def paintEvent(self, event) -> None:
         painter = QPainter(self)
+        self._paint(painter)
+        if self._by_keys:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(theme.colour("tarn"), 2))
+            painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
+
+    def _paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), QColor(self.surround or theme.current().surround))
         if self.source.shown is None:
             self._paint_words(painter, self.source.error or self.teach)
