@@ -53,16 +53,17 @@ class StackCutPage(QWidget):
         self.pencil.drawn.connect(self.curved)
         self.frame.changed.connect(lambda crop, first: session.change("outline.crop", crop, first))
         view.lined.connect(self._straighten)
-        row = QHBoxLayout()
-        for part in (QLabel("Ratio"), self.ratio, self.uncrop, self.unbend):
-            row.addWidget(part)
-        row.addStretch(1)
+        rows = [QHBoxLayout(), QHBoxLayout()]
+        for n, part in ((0, QLabel("Ratio")), (0, self.ratio), (0, self.uncrop), (1, self.unbend)):
+            rows[n].addWidget(part)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(5)
         column.addWidget(self.roll)
         column.addWidget(self.hands)
-        column.addLayout(row)
+        for row in rows:
+            row.addStretch(1)
+            column.addLayout(row)
         column.addStretch(1)
 
     def take(self, hand: str) -> None:
