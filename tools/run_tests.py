@@ -18,12 +18,14 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 PART_LIMIT_S = 900
 # what takes longest begins first, so that no core waits for it at the end
-LONG = ("core/test_readiness", "app/test_window", "core/test_register", "app/test_prepare", "app/test_points",
-        "app/test_parts", "bench/strangers", "app/test_shape", "core/test_cli", "core/test_proposals",
-        "core/test_develop", "app/test_lines", "app/test_parallax", "core/test_parallax", "core/test_align",
-        "core/test_zoom", "app/test_real_window", "core/test_engine", "app/test_combine", "app/test_areas",
-        "app/test_finish", "app/test_subjects", "core/test_subjects", "core/test_stack_repairs", "bench/finishing",
-        "app/test_seam_walk", "app/test_mending", "core/test_owning", "bench/painting")
+LONG = ("jobs/test_rows", "jobs/test_wide", "app/test_window", "app/test_shape", "jobs/test_series",
+        "core/test_readiness",
+        "core/test_register", "app/test_prepare", "app/test_points", "app/test_parts", "bench/strangers",
+        "core/test_cli", "bench/finishing", "app/test_seam_walk", "app/test_finish", "app/test_combine",
+        "app/test_mending", "app/test_export", "app/test_access", "app/test_areas", "core/test_proposals",
+        "app/test_subjects", "app/test_real_window", "jobs/test_hardships", "core/test_develop", "app/test_lines",
+        "app/test_parallax", "core/test_parallax", "core/test_align", "core/test_zoom", "core/test_engine",
+        "core/test_subjects", "core/test_stack_repairs", "core/test_owning", "bench/painting")
 # what counts pictures while a hand moves has both cores to itself, as it has in use
 ALONE = ("app/test_dragging", "bench/dragging")
 NO_TINY = {"common", "window"}

@@ -32,7 +32,7 @@ from windfell.app.widgets.ruler import Ruler
 from windfell.pixels.colour import srgb_decoded
 
 SHIPPED = Path(__file__).resolve().parents[2] / "windfell" / "demo" / "frames"
-SCALE = 0.45
+SCALE = 0.4
 
 
 def shrunk_demo(name: str, scale: float = SCALE) -> Path:
@@ -208,7 +208,7 @@ class JobTest(WindowTest):
             self.app.processEvents()
         QTest.mouseRelease(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, points[-1])
         begun = time.monotonic()
-        self.until(lambda: self.session.project is not before)
+        self.until(lambda: self.session.project is not before, 15)
         self.waited += time.monotonic() - begun
 
     def drag_picture(self, start: tuple[float, float], end: tuple[float, float]) -> None:

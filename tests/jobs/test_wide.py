@@ -127,7 +127,8 @@ class Night(JobTest):
         self.choose(shape.tabs, "outline")
         self.choose(shape.outline.hand, "net")
         before = self.session.project
-        self.draw((0.0, 0.0), (0.03, 0.06))
+        self.wait()
+        self.draw((0.002, 0.004), (0.03, 0.06))
         self.assertIsNot(self.session.project, before)
         self.choose(shape.outline.edges, "trim")
         self.wait()

@@ -1,0 +1,141 @@
+"""Spheres joined from generated frames against the true sphere, with the vision library's stitching class on the same
+frames in the same run.
+
+Wanted: SSIM at least 0.97, no window of 16 px whose mean error is above 8 % and that holds no moving thing.
+Usage: spheres.py [COUNT] [--tiny]
+"""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+from common import limited, parser_of
+from numpy.typing import NDArray
+
+from windfell.demo.photograph import Photographer
+from windfell.demo.scenes import paint_ridge
+from windfell.demo.truth import START, canvas_width, write_shots
+from windfell.demo.turned import ROUND, paint_feet, turned_shots
+from windfell.engine.core import Engine
+from windfell.geometry.rotation import nearest_rotation
+from windfell.job import Job
+from windfell.pixels.colour import to_view
+from windfell.recipe.model import FrameSet, Kind, Project, View, frame_from_path
+
+WIDTH, WINDOW, SCALE = 1600, 16, 0.6
+WORST, LEAST_SSIM = 8.0, 0.97
+
+
+def true_sphere(canvas, turn: NDArray, width: int) -> NDArray[np.uint8]:
+    """What the painted sphere shows on an equirectangular picture whose world is turned onto it by `turn`."""
+    height = width // 2
+    lon = ((np.arange(width) + 0.5) / width - 0.5) * 2 * np.pi
+    lat = ((np.arange(height) + 0.5) / height - 0.5) * np.pi  # down
+    lon, lat = np.meshgrid(lon, lat)
+    rays = np.stack([np.sin(lon) * np.cos(lat), np.sin(lat), np.cos(lon) * np.cos(lat)], -1) @ turn.T
+    x = (np.degrees(np.arctan2(rays[..., 0], rays[..., 2])) + 180) * canvas.per_deg - 0.5
+    y = (canvas.high + np.degrees(np.arcsin(np.clip(rays[..., 1], -1, 1)))) * canvas.per_deg - 0.5
+    fine = cv2.GaussianBlur(canvas.colour, (0, 0), max(0.01, 0.4 * canvas.width / width))
+    wide = np.concatenate([fine[:, -8:], fine, fine[:, :8]], axis=1)
+    seen = cv2.remap(wide, (x % canvas.width + 8).astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR,
+                     borderMode=cv2.BORDER_REPLICATE)
+    return np.rint(255 * np.clip(seen, 0, 1)).astype(np.uint8)
+
+
+def lit_alike(picture: NDArray, truth: NDArray, mask: NDArray) -> NDArray[np.float32]:
+    """The picture with the truth's exposure and white balance, channel by channel."""
+    gain = [np.median(truth[mask][:, c].astype(float)) / max(np.median(picture[mask][:, c].astype(float)), 1) for c in
+            range(3)]
+    return np.clip(picture * np.float32(gain), 0, 255).astype(np.float32)
+
+
+def ssim(a: NDArray, b: NDArray, mask: NDArray) -> float:
+    """Mean structural similarity of the brightness where the mask holds (Wang et al. 2004)."""
+    a, b = (v @ np.float32([0.299, 0.587, 0.114]) for v in (a.astype(np.float32), b.astype(np.float32)))
+    blur = lambda v: cv2.GaussianBlur(v, (11, 11), 1.5)  # noqa: E731
+    ma, mb = blur(a), blur(b)
+    va, vb, ab = blur(a * a) - ma * ma, blur(b * b) - mb * mb, blur(a * b) - ma * mb
+    c1, c2 = 6.5025, 58.5225
+    found = (2 * ma * mb + c1) * (2 * ab + c2) / ((ma * ma + mb * mb + c1) * (va + vb + c2))
+    return float(found[mask].mean())
+
+
+def worst_window(a: NDArray, b: NDArray, mask: NDArray) -> float:
+    """The largest mean error of a window of 16 px, in % of white."""
+    off = np.abs(a.astype(np.float32) - b).mean(axis=2) * mask
+    means = cv2.boxFilter(off, -1, (WINDOW, WINDOW))
+    whole = cv2.erode(mask.astype(np.uint8), np.ones((WINDOW, WINDOW), np.uint8)) > 0
+    return float(100 / 255 * means[whole].max()) if whole.any() else float("nan")
+
+
+def stitched(paths: list[str], truth: NDArray) -> tuple[str, float]:
+    """What the library's stitching class makes of the frames, laid onto the truth by what both show; and its s."""
+    begun = time.perf_counter()
+    status, picture = cv2.Stitcher.create(cv2.Stitcher_PANORAMA).stitch([cv2.imread(p) for p in paths])
+    took = time.perf_counter() - begun
+    if status != cv2.Stitcher_OK:
+        return f"none (status {status})", took
+    finder = cv2.SIFT_create(4000)
+    k = min(1.0, WIDTH / picture.shape[1])
+    picture = cv2.resize(picture[..., ::-1], None, fx=k, fy=k, interpolation=cv2.INTER_AREA)
+    (pa, da), (pb, db) = (finder.detectAndCompute(np.ascontiguousarray(v), None) for v in (picture, truth))
+    pairs = [m for m, n in cv2.BFMatcher().knnMatch(da, db, k=2) if m.distance < 0.75 * n.distance]
+    if len(pairs) < 20:
+        return "not comparable", took
+    onto, _ = cv2.estimateAffine2D(np.float32([pa[m.queryIdx].pt for m in pairs]),
+                                   np.float32([pb[m.trainIdx].pt for m in pairs]), ransacReprojThreshold=4)
+    laid = cv2.warpAffine(picture, onto, truth.shape[1::-1])
+    mask = cv2.warpAffine((picture.max(axis=2) > 0).astype(np.uint8), onto, truth.shape[1::-1]) > 0
+    lit = lit_alike(laid, truth, mask)
+    return f"SSIM {ssim(lit, truth, mask):.3f} on {100 * mask.mean():.0f} %", took
+
+
+def one(seed: int, scale: float) -> tuple[float, float]:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        shots = turned_shots(replace(ROUND, seed=seed), scale)
+        canvas = paint_ridge(canvas_width(shots[0].lens.focal_px), 3 + seed % 5, low=-90, high=90)
+        paint_feet(canvas)
+        write_shots(folder, Photographer(canvas), shots, "round", START, Job())
+        paths = sorted(str(p) for p in folder.glob("*.jpg"))
+        project = Project((FrameSet("s", "S", Kind.PANORAMA, tuple(map(frame_from_path, paths)),
+                                    view=View(full_sphere=True)),))
+        engine, begun = Engine(None, 2**29), time.perf_counter()
+        stages = engine.stages(project, "s")
+        found = stages.registration(Job())
+        full = engine.size(project, "s", Job())
+        picture = engine.picture(project, "s", min(1.0, WIDTH / full[0]), Job())
+        took = time.perf_counter() - begun
+        posed = stages.posed(Job())
+        common = nearest_rotation(sum(shots[n].rotation @ p.rotation.T
+                                      for n, p in zip(found.placed, posed, strict=True)))
+        truth = true_sphere(canvas, common, picture.light.shape[1])
+        truth = truth[: picture.light.shape[0]]
+        mask = picture.covered
+        ours = lit_alike(to_view(picture.light), truth, mask)
+        rated = ssim(ours, truth, mask), worst_window(ours, truth, mask)
+        theirs, their_s = stitched(paths, truth)
+        print(f"sphere {seed}: {len(found.placed)} of {len(paths)} placed, SSIM {rated[0]:.3f} on "
+              f"{100 * mask.mean():.0f} %, worst window {rated[1]:.1f} %, {took:.1f} s; stitching class: {theirs}, "
+              f"{their_s:.1f} s", flush=True)
+        return rated
+
+
+def main() -> None:
+    options = parser_of(__doc__, "count", 6).parse_args()
+    limited(300 if options.tiny else 1800)
+    if options.tiny:
+        one(61, 0.3)
+        return
+    rated = np.array([one(61 + n, SCALE) for n in range(options.count)])
+    print(f"SSIM at least {rated[:, 0].min():.3f} (wanted {LEAST_SSIM}), worst window {rated[:, 1].max():.1f} % "
+          f"(wanted {WORST:.0f})")
+
+
+if __name__ == "__main__":
+    main()
