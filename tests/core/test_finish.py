@@ -305,6 +305,8 @@ class Each(unittest.TestCase):
         for sharpen in (0.0, 100.0):  # whatever is made of it
             again = whole(light, f.Detail(sharpen_pct=sharpen, threshold_pct=40.0, alone=True))
             np.testing.assert_array_equal(again, seen)
+        coarse = KINDS[f.Detail].apply(light, f.Detail(threshold_pct=40.0, alone=True), scene_of(light, scale=0.125))
+        self.assertGreater(coarse[60, 78:82].max(), 0.5, "coarse pictures show it too")
         fainter = np.where(light > 0.3, np.float32(0.206), light)
         strict, loose = (whole(fainter, f.Detail(threshold_pct=t, alone=True))[60, 78:82].max() for t in (60.0, 5.0))
         self.assertLess(strict, 0.5 * loose)

@@ -23,7 +23,7 @@ from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Area, Stroke
 from windfell.recipe.giving import forget_given
-from windfell.recipe.model import Blend, Given, Joining, Kind, Mask, SeamBlend
+from windfell.recipe.model import Blend, Development, Given, Joining, Kind, Mask, SeamBlend
 from windfell.recipe.project_file import mask_name
 
 
@@ -80,9 +80,13 @@ class Owning(unittest.TestCase):
         (project, set_id), host = project_of(frames_in(ridge())), engine()
         own = project.set(set_id)
         a, b = own.frames[1].id, own.frames[2].id
+        # steps of light that wide bands even out
+        frames = tuple(replace(f, development=Development(exposure_ev=0.5 * (n % 2)))
+                       for n, f in enumerate(own.frames))
 
         def joined(**parts):
-            changed = project.with_set(replace(own, joining=Joining(**parts)))
+            joining = Joining(match_light=False, **parts)
+            changed = project.with_set(replace(own, frames=frames, joining=joining))
             stages = host.stages(changed, set_id)
             width, height = stages.size(Job())
             return stages.unfinished(Region(0, 0, width, height), 1.0, Job()).light, stages
@@ -99,8 +103,8 @@ class Owning(unittest.TestCase):
             beside[pair] = cv2.dilate(seam.astype(np.uint8), np.ones((5, 5), np.uint8))[:, : owner.shape[1] - 1] > 0
             self.assertGreater(beside[pair].sum(), 100)
         at = lambda picture, pair: picture[:, :-1][beside[pair]]  # noqa: E731
-        self.assertGreater(np.abs(at(wide, (1, 2)) - at(bare, (1, 2))).mean(), 5e-4)
-        np.testing.assert_allclose(at(one, (1, 2)), at(bare, (1, 2)), atol=2e-3)
+        self.assertGreater(np.abs(at(wide, (1, 2)) - at(bare, (1, 2))).mean(), 0.01)
+        np.testing.assert_allclose(at(one, (1, 2)), at(bare, (1, 2)), atol=4e-3)
         for pair in ((0, 1), (2, 3)):
             np.testing.assert_allclose(at(one, pair), at(wide, pair), atol=2e-3)
 

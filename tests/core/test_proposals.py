@@ -110,7 +110,8 @@ class Bursts(unittest.TestCase):
         self.assertEqual([len(p) for p in one.positions], [2] * 10)
 
     def test_one_long_series_and_a_row_with_pauses_are_no_bursts(self):
-        for groups in (self.burst(8, 3, 14.0, on=lambda p: False), self.burst(6, 2, 3.0, still=lambda p: False)):
+        for groups in (self.burst(8, 3, 14.0, on=lambda p: False), self.burst(6, 2, 3.0, still=lambda p: False),
+                       self.burst(6, 2, 2.0)):
             self.assertFalse(any(g.positions for g in groups))
 
 

@@ -265,6 +265,9 @@ class Radiance(unittest.TestCase):
         self.assertAlmostEqual(ratio(shown(scene, highlights=-0.8)[dark], plain[dark]), 1, delta=0.05)
         texture = lambda v: float(np.std(v[:, 60, 1]) / np.mean(v[:, 60, 1]))  # noqa: E731
         self.assertGreater(texture(shown(scene, detail=0.6)), 1.4 * texture(plain))
+        # what is broad is as it was
+        fine = shown(scene, detail=0.6)
+        self.assertAlmostEqual(ratio(fine[bright], fine[dark]) / ratio(plain[bright], plain[dark]), 1, delta=0.12)
         assert_allclose(shown(scene, compression=1.0), plain)
 
     def test_a_frame_is_heard_where_its_weight_is(self):
