@@ -22,7 +22,7 @@ F32 = NDArray[np.float32]
 WIDE_SIDE, WIDE_SHARE = 128, 0.12
 FINE_PX, COARSE_PX = 1.5, 6.0
 OVERSHOOT = np.float32(np.log2(1.03))
-LEAST_SIGMA = 0.3
+LEAST_SIGMA, SEEN_SIGMA = 0.3, 0.7
 SHARPEST, MOST_TEXTURE = np.float32(1.6), np.float32(1.2)
 THRESHOLD_EV, SEEN_EV = 0.25, 0.05
 
@@ -85,7 +85,7 @@ def sharpened(light: F32, v: Detail, scale: float) -> F32:
     """Edges raised on luminance where they stand out beyond the threshold."""
     sigma = v.radius_px * scale
     if v.alone:
-        sigma = max(sigma, LEAST_SIGMA)
+        sigma = max(sigma, SEEN_SIGMA)
     if sigma < LEAST_SIGMA:
         return light
     log = log_luminance(light)
