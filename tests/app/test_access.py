@@ -5,7 +5,7 @@ import subprocess
 import sys
 from dataclasses import replace
 
-from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt
+from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt, SignalInstance
 from PySide6.QtGui import (
     QAccessible,
     QColor,
@@ -244,6 +244,19 @@ class Access(WindowTest):
                 self.app.processEvents()
         self.assertEqual(shown, [])
         self.settle()
+
+    def test_nothing_of_ours_hides_a_method_of_qt(self):
+        """What hides one that Qt calls ends the program when it is called."""
+        self.open("shape")
+        self.window.do("settings")
+        self.window.do("help_here")
+        w = self.window
+        found = set()
+        for one in (*w.findChildren(QObject), w, w.session, w.session.desk, w.hand, w.source, *w.stations.values()):
+            base = next(k for k in type(one).__mro__ if k.__module__.startswith("PySide6"))
+            found |= {(type(one).__name__, name) for name, value in vars(one).items()
+                      if hasattr(base, name) and not isinstance(value, SignalInstance)}
+        self.assertEqual(found, set())
 
     def test_an_answer_of_the_desk_does_not_take_the_focus_away(self):
         self.open("shape")

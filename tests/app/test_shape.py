@@ -193,8 +193,8 @@ class LinesAndProofs(WindowTest):
         self.settle()
         card = self.shape.proofs.cards["miller"]
         self.assertIs(self.session.frame_set.view.projection, ProjectionChoice.MILLER)
-        visible = self.shape.proofs.scroll.viewport().rect()
-        at = card.mapTo(self.shape.proofs.scroll.viewport(), card.rect().center())
+        visible = self.shape.proofs.frame_of.viewport().rect()
+        at = card.mapTo(self.shape.proofs.frame_of.viewport(), card.rect().center())
         self.assertTrue(visible.contains(at))
 
     def test_the_field_of_view_by_number_and_room_for_a_sky(self):

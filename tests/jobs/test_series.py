@@ -85,7 +85,7 @@ class Friends(JobTest):
         self.press(combine.pile.add_frame)
         self.press(combine.pile.paint)
         height, width = masks[0].shape
-        self.window.area_bar.size._line._move_to(min(400.0, 1.6 * w * self.window.view.zoom))
+        self.window.area_bar.brush._line._move_to(min(400.0, 1.6 * w * self.window.view.zoom))
         self.presses += 1
         middle = (x + w / 2) / width
         self.draw(*((middle, (y + k * h) / height) for k in (-0.05, 0.3, 0.6, 1.05)))
@@ -197,7 +197,7 @@ class Bonfire(JobTest):
         self.choose(combine.views, "pile")
         self.choose_frame(1)
         self.press(combine.pile.lights)
-        self.window.area_bar.size._line._move_to(260.0)
+        self.window.area_bar.brush._line._move_to(260.0)
         self.presses += 1
         self.draw((0.02, 0.52), (0.35, 0.52), (0.7, 0.52), (0.98, 0.52))
         self.window.hand.put_away()
@@ -251,7 +251,7 @@ class Dam(JobTest):
         self.choose(combine.views, "pile")
         self.choose_frame(1)
         self.press(combine.pile.lights)
-        self.window.area_bar.size._line._move_to(220.0)
+        self.window.area_bar.brush._line._move_to(220.0)
         self.presses += 1
         self.draw((0.02, 0.52), (0.5, 0.52), (0.98, 0.52))
         self.press(self.window.area_bar.finished)

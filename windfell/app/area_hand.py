@@ -74,7 +74,7 @@ class AreaHand(QObject):
         bar.cleared.connect(lambda: self._put(Area(), "clear"))
         bar.done.connect(self.put_away)
         self.tool.made.connect(self._made)
-        self.tool.resized.connect(bar.size.set_value)
+        self.tool.resized.connect(bar.brush.set_value)
         session.changed.connect(self.refresh)
         view.source.arrived.connect(self._ask_veil)
         view.handed.connect(lambda: self.put_away() if view.in_hand is not self.tool else None)

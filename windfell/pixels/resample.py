@@ -42,7 +42,8 @@ class GridMap:
         nx, ny = -(-width // step) + 2, -(-height // step) + 2
         x = left - 0.5 + step * (np.arange(nx) - 0.5)
         y = top - 0.5 + step * (np.arange(ny) - 0.5)
-        nodes = pixel_map(np.stack(np.meshgrid(x, y), -1)).astype(np.float32)
+        with np.errstate(over="ignore"):  # beyond what float32 holds is infinitely far
+            nodes = pixel_map(np.stack(np.meshgrid(x, y), -1)).astype(np.float32)
         return cls(np.ascontiguousarray(nodes), step, width, height)
 
     def moved(self, dx: float, dy: float) -> GridMap:

@@ -82,7 +82,7 @@ class PilePage(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(12)
         layout.addLayout(left)
-        layout.addWidget(self.scroll, 1)
+        layout.addWidget(self.frame_of, 1)
 
     def _layer_form(self) -> None:
         self.form = QWidget()
@@ -101,16 +101,16 @@ class PilePage(QWidget):
             self.rulers[field] = ruler
             grid.addWidget(ruler, 2 + n // 2, n % 2)
         self.empty = Station.quiet()
-        self.scroll = QScrollArea()
-        self.scroll.setWidgetResizable(True)
-        self.scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.frame_of = QScrollArea()
+        self.frame_of.setWidgetResizable(True)
+        self.frame_of.setFrameShape(QScrollArea.Shape.NoFrame)
         inside = QWidget()
         column = QVBoxLayout(inside)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(self.empty)
         column.addWidget(self.form)
         column.addStretch(1)
-        self.scroll.setWidget(inside)
+        self.frame_of.setWidget(inside)
 
     def _row_of_what(self) -> QHBoxLayout:
         """Name, frames, rule, and how the layer meets what is below."""

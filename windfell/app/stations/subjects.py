@@ -63,10 +63,10 @@ class Subjects(Station):
         self.view = ShelfView()
         self.view.pressed.connect(self.deeds.turn)
         self.view.pointed.connect(lambda _: (self._view.update(), self._show_one()))
-        self.scroll = QScrollArea()
-        self.scroll.setWidget(self.view)
-        self.scroll.setWidgetResizable(True)
-        self.scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.frame_of = QScrollArea()
+        self.frame_of.setWidget(self.view)
+        self.frame_of.setWidgetResizable(True)
+        self.frame_of.setFrameShape(QScrollArea.Shape.NoFrame)
         self.animating = AnimatingPage(session)
         self.animating.moved.connect(view.update)
         self.best = BestPage(session)
@@ -83,7 +83,7 @@ class Subjects(Station):
         layout.setSpacing(4)
         layout.addLayout(self._seeing_row())
         layout.addWidget(self.one_row)
-        layout.addWidget(self.scroll, 1)
+        layout.addWidget(self.frame_of, 1)
         layout.addWidget(self.conflicts, 1)
         layout.addWidget(self.best, 1)
         layout.addWidget(self.animating, 1)
@@ -140,7 +140,7 @@ class Subjects(Station):
     def open_view(self, name: str) -> None:
         self.views.set_value(name)
         self.one_row.setVisible(name == "shelf")
-        self.scroll.setVisible(name == "shelf")
+        self.frame_of.setVisible(name == "shelf")
         self.best.setVisible(name == "best")
         self.conflicts.setVisible(name == "conflicts")
         self.animating.setVisible(name == "animate")
@@ -434,7 +434,7 @@ class Subjects(Station):
         spot = QPointF(rect.x() + at.x() * rect.width(), rect.y() + at.y() * rect.height())
         for n, place in enumerate(self.shelf.found.standing):
             sign = place_on_view(self.shelf.found, place, rect)[1]
-            if self.scroll.isVisible() and not place.sure and (sign - spot).manhattanLength() < 2 * SIGN_PX:
+            if self.frame_of.isVisible() and not place.sure and (sign - spot).manhattanLength() < 2 * SIGN_PX:
                 self.deeds.choose_ground(n)
                 return
         w, h = self.shelf.found.size
@@ -461,7 +461,7 @@ class Subjects(Station):
             return
         if c.outlined.isChecked():
             self.over.outlines(painter, rect, self.shelf, self.taken, n)
-        if self.scroll.isVisible():
+        if self.frame_of.isVisible():
             self.over.signs(painter, rect, self.shelf.found)
 
     def picture_of(self, project: Project) -> Project:

@@ -63,7 +63,7 @@ class AreaBar(QWidget):
         return row
 
     def _row_of_the_brush(self) -> QHBoxLayout:
-        self.size = Ruler("Size", SMALLEST, LARGEST, 60.0, "px", 1, 40)
+        self.brush = Ruler("Size", SMALLEST, LARGEST, 60.0, "px", 1, 40)
         self.softness = Ruler("Softness", 0, 100, 50, "%", 1, 60)
         self.strength = Ruler("Strength", 1, 100, 100, "%", 1, 60)
         self.more = QToolButton(text="More", checkable=True)
@@ -71,7 +71,7 @@ class AreaBar(QWidget):
         self.more.toggled.connect(self._bottom.setVisible)
         row = QHBoxLayout()
         row.setSpacing(16)
-        for ruler in (self.size, self.softness, self.strength):
+        for ruler in (self.brush, self.softness, self.strength):
             ruler.changed.connect(lambda *_: self._send_brush())
             row.addWidget(ruler)
         row.addWidget(self.more)
@@ -119,10 +119,10 @@ class AreaBar(QWidget):
         return button
 
     def _send_brush(self) -> None:
-        self.brush_changed.emit(self.size.value, self.softness.value, self.strength.value)
+        self.brush_changed.emit(self.brush.value, self.softness.value, self.strength.value)
 
     def show_kind(self, kind: str) -> None:
         """Enable what the kind of drawing uses."""
         self.kinds.set_value(kind)
-        self.size.setEnabled(kind in ("brush", "find"))
+        self.brush.setEnabled(kind in ("brush", "find"))
         self.softness.setEnabled(kind in ("brush", "outline", "ellipse", "bright", "hue"))

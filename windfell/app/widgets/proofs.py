@@ -151,16 +151,16 @@ class Proofs(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
         self._row = layout
-        self.scroll: QScrollArea | None = None
+        self.frame_of: QScrollArea | None = None
         if card_wide:
-            self.scroll = QScrollArea()
-            self.scroll.setWidget(self._strip)
-            self.scroll.setWidgetResizable(True)
-            self.scroll.setFrameShape(QScrollArea.Shape.NoFrame)
-            self.scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+            self.frame_of = QScrollArea()
+            self.frame_of.setWidget(self._strip)
+            self.frame_of.setWidgetResizable(True)
+            self.frame_of.setFrameShape(QScrollArea.Shape.NoFrame)
+            self.frame_of.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
             outer = QHBoxLayout(self)
             outer.setContentsMargins(0, 0, 0, 0)
-            outer.addWidget(self.scroll)
+            outer.addWidget(self.frame_of)
         self.cards: dict[str, ProofCard] = {}
         for alternative in alternatives:
             card = ProofCard(alternative, card_wide > 0)
@@ -202,8 +202,8 @@ class Proofs(QWidget):
 
     def _keep_in_sight(self) -> None:
         active = next((c for c in self.cards.values() if c.active), None)
-        if self.scroll is not None and active is not None:
-            self.scroll.ensureWidgetVisible(active, 40, 0)
+        if self.frame_of is not None and active is not None:
+            self.frame_of.ensureWidgetVisible(active, 40, 0)
 
     def mark_held(self, value: str | None) -> None:
         """Which card is held against the chosen one."""

@@ -58,7 +58,7 @@ class SettingsWindow(QDialog):
         self.other_place = self._button("Choose…", "Another folder, from the next start on", self._choose_place)
         self.usual_place = self._button("Usual", "The usual folder again, from the next start on",
                                         lambda: self._use(cache_place=None))
-        self.screen = QLabel()
+        self.screen_words = QLabel()
         self.profile = self._button("Choose…", "The ICC profile of this screen, as a calibration made it; pictures "
                                     "are shown through it", self._choose_profile)
         self.no_profile = self._button("None", "The screen shows sRGB", lambda: self._use(screen_profile=None))
@@ -77,13 +77,13 @@ class SettingsWindow(QDialog):
                 ("Theme", (self.theme,)), ("Surround", (self.surround,)), ("Memory", (self.memory,)),
                 ("Disk", (self.disk, self.held, self.clear)),
                 ("Kept in", (self.place, self.other_place, self.usual_place)),
-                ("Screen's colour", (self.screen, self.profile, self.no_profile)),
+                ("Screen's colour", (self.screen_words, self.profile, self.no_profile)),
                 ("New sets", (self.output, self.as_here, self.as_shipped))):
             form.addRow(words, self._row(parts))
-        self.done = self._button("Close", "Everything is kept already", self.close)
+        self.shut = self._button("Close", "Everything is kept already", self.close)
         foot = QHBoxLayout()
         foot.addStretch(1)
-        foot.addWidget(self.done)
+        foot.addWidget(self.shut)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 14)
         layout.setSpacing(16)
@@ -144,7 +144,7 @@ class SettingsWindow(QDialog):
             box.blockSignals(False)
         self.place.setText(str(cache_folder()))
         self.usual_place.setEnabled(s.cache_place is not None)
-        self.screen.setText(s.screen_profile or "sRGB; no profile")
+        self.screen_words.setText(s.screen_profile or "sRGB; no profile")
         self.no_profile.setEnabled(s.screen_profile is not None)
         self.output.setText(output_in_words(s.output))
         self.as_here.setEnabled(self.session.frame_set is not None)
