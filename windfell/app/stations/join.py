@@ -249,7 +249,10 @@ class Join(Station):
         self.even_words.setVisible(bool(self.even_words.text()))
 
     def _pick(self, n: int) -> None:
-        self.session.select_frame(self.session.frame_set.used[n].id)
+        # the bars may still be those of before a frame was kept aside
+        used = self.session.frame_set.used if self.session.frame_set else ()
+        if n < len(used):
+            self.session.select_frame(used[n].id)
 
     def _paint_seams(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
         if self.flat.on.isChecked():
