@@ -32,7 +32,7 @@ from windfell.app.widgets.ruler import Ruler
 from windfell.pixels.colour import srgb_decoded
 
 SHIPPED = Path(__file__).resolve().parents[2] / "windfell" / "demo" / "frames"
-SCALE = 0.4
+SCALE = 0.32
 
 
 def shrunk_demo(name: str, scale: float = SCALE) -> Path:
