@@ -41,6 +41,7 @@ ACTIONS = (
     ActionSpec("vary_set", "Vary this set", "Edit", (), "set"),
     ActionSpec("nest_set", "Use another set as a frame…", "Edit", (), "set"),
     ActionSpec("lay_behind", "Lay another set behind along the skyline…", "Edit", (), "set"),
+    ActionSpec("place_behind", "Turn what lies behind to where it belongs", "Edit", (), "set", ("join",)),
     ActionSpec("place_by_stars", "Place what lies behind by its stars", "Edit", (), "set", ("combine",)),
     ActionSpec("watch_folder", "Watch a folder, or no longer…", "Project"),
     ActionSpec("next_set", "Next set", "Edit", ("Ctrl+Tab",), "set"),

@@ -115,12 +115,14 @@ class Session(QObject):
         if self.history.do(edit, starts_anew):
             self._after_change()
 
-    def try_edit(self, make: Callable[[], Edit]) -> None:
-        """An edit that may be refused; the refusal is said where the user looks."""
+    def try_edit(self, make: Callable[[], Edit]) -> bool:
+        """An edit that may be refused; the refusal is said where the user looks. Whether it was made."""
         try:
             self.edit(make())
         except WindfellError as error:
             self.say(str(error), "wrong")
+            return False
+        return True
 
     def change(self, path: str, value: object, starts_anew: bool = False) -> None:
         """Set one value of the set in hand."""

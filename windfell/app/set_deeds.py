@@ -11,9 +11,12 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog
 from windfell.develop.dust import Dust
 from windfell.engine.composed import composed, placed_by_stars
 from windfell.engine.dust import dust_of, has_dust, with_dust
-from windfell.recipe import edits
+from windfell.engine.laying_behind import Turned, behind_found, turned_anew
+from windfell.recipe import edits, laying_behind
+from windfell.recipe.behind import Behind
 from windfell.recipe.collecting import collected
 from windfell.recipe.edits import Edit
+from windfell.recipe.laying_behind import both_around
 from windfell.recipe.model import Frame, FrameSet, Project, new_id
 from windfell.recipe.project_file import SUFFIX, mask_name
 from windfell.recipe.sources import SetSource
@@ -51,9 +54,14 @@ class SetDeeds:
         return next(x for x in others if x.name == name) if chosen else None
 
     def lay_behind(self, back_id: str) -> None:
-        """A new set of two: the set in hand in front, the other one in its sky."""
+        """The other set in the sky of the set in hand: two panoramas on one sphere, anything else as a new set of
+        two.
+        """
         s = self.session
         project, front = s.project, s.frame_set
+        if both_around(project, front.id, back_id):
+            self._lay_around(back_id)
+            return
         frames = [Frame(new_id(), SetSource(i)) for i in (back_id, front.id)]
         name = f"{front.name} before {project.set(back_id).name}"
 
@@ -65,6 +73,47 @@ class SetDeeds:
             s.go("combine")
 
         s.desk.ask("compose", lambda job: composed(s.engine, project, *frames, name, job), done)
+
+    def _lay_around(self, back_id: str) -> None:
+        """Another panorama behind the one in hand, turned to where it belongs."""
+        s = self.session
+        project, front_id = s.project, s.set_id
+
+        def done(found: tuple[Behind, Any, Turned]) -> None:
+            if front_id not in {x.id for x in s.project.sets}:
+                return
+            behind, mask, turned = found
+            s.engine.masks[mask_name(mask)] = mask
+            if s.try_edit(lambda: laying_behind.lay_behind(s.project, front_id, behind)):
+                s.go("join")
+                self.window.stations["join"].open_page("behind")
+                self._say_turned(turned)
+
+        s.desk.ask("compose", lambda job: behind_found(s.engine, project, front_id, back_id, job), done)
+
+    def on_place_behind(self) -> None:
+        """What lies behind the panorama in hand turned anew to where it belongs."""
+        s = self.session
+        project, own = s.project, s.frame_set
+        if own is None or own.behind is None:
+            s.say("Nothing lies behind this set; “Lay behind” at Gather or Join does it.", "wrong")
+            return
+
+        def done(turned: Turned) -> None:
+            now = s.frame_set
+            if now is not None and now.id == own.id and now.behind is not None and turned.by:
+                s.edit(laying_behind.turn_behind(
+                    s.project, own.id, turned.yaw_deg, turned.pitch_deg, turned.roll_deg), True)
+            self._say_turned(turned)
+
+        s.desk.ask("compose", lambda job: turned_anew(s.engine, project, own.id, job), done)
+
+    def _say_turned(self, turned: Turned) -> None:
+        if turned.by:
+            self.session.say(f"Turned by {turned.by}.", "good")
+        else:
+            self.session.say("The two panoramas share nothing that tells how they lie; move what lies behind by "
+                             "hand.", "info")
 
     def on_place_by_stars(self) -> None:
         s = self.session

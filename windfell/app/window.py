@@ -210,8 +210,9 @@ class Window(QMainWindow):
         self.ridge.asked.connect(s.go)
         self.chooser.activated.connect(lambda n: s.select_set(self.chooser.itemData(n)))
         self.status.stop.clicked.connect(lambda: self.do("stop"))
-        gather = self.stations["gather"]
-        for button, name in ((gather.add, "add_frames"), (gather.folder, "add_folder"),
+        gather, behind = self.stations["gather"], self.stations["join"].behind
+        for button, name in ((behind.lay, "lay_behind"), (behind.place, "place_behind"),
+                             (gather.add, "add_frames"), (gather.folder, "add_folder"),
                              (gather.page.add, "add_frames"), (gather.page.demo, "open_demo"),
                              (gather.nest, "nest_set"), (gather.behind, "lay_behind"),
                              (gather.watch, "watch_folder")):

@@ -8,6 +8,7 @@ from argparse import Namespace
 from dataclasses import replace
 from pathlib import Path
 
+from windfell.cli.composing_around import run_around
 from windfell.cli.writing import layers_folder, new_output, write_report
 from windfell.engine.composed import composed, placed_by_stars, with_room_above
 from windfell.engine.core import Engine
@@ -23,6 +24,15 @@ from windfell.recipe.outline import Crop, Outline
 
 def run_compose(options: Namespace, job: Job) -> None:
     """Make the set of two, place the one behind, write it."""
+    folders = [os.path.isdir(p) for p in (options.back, options.front)]
+    if all(folders):
+        run_around(options, job)
+        return
+    if any(folders):
+        raise BadRequest("A folder of frames lies behind or before another folder; give two pictures or two "
+                         "folders.")
+    if options.place == "land":
+        raise BadRequest("--place land is for panoramas, given as folders of their frames.")
     if layers_folder(options) is not None:
         raise BadRequest("--layers goes into the file here; it takes no folder.")
     out = Path(options.out)

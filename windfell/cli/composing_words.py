@@ -26,20 +26,25 @@ def _percent(text: str) -> float:
 
 
 def add_compose(p: ArgumentParser) -> None:
-    p.add_argument("back", metavar="BACK", help="what is seen where the front has its sky")
-    p.add_argument("front", metavar="FRONT", help="the picture in front; the result has its size")
+    p.add_argument("back", metavar="BACK", 
+                   help="what is seen where the front has its sky: a picture, or a folder of a panorama's frames")
+    p.add_argument("front", metavar="FRONT", 
+                   help="the picture in front, whose size the result has; a folder if the back is one: the two "
+                        "panoramas lie around one place")
     p.add_argument("--out", required=True, metavar="FILE", help=OUT)
     p.add_argument("--skyline", default="auto", metavar="auto|MASK.png",
                    help="the front's sky: found, or a mask, white is sky")
-    p.add_argument("--place", choices=("cover", "stars"), default="cover",
-                   help="lay the back over all of the front, or by the stars that both show")
-    p.add_argument("--shift", type=_pair, default=(0.0, 0.0), metavar="X,Y", help="move the back, px of the front")
+    p.add_argument("--place", choices=("cover", "stars", "land"), default=None,
+                   help="lay the back over all of the front, or by the stars that both show; panoramas: by the land "
+                        "that both show, or their skylines (default for them), or as each lies level (cover)")
+    p.add_argument("--shift", type=_pair, default=(0.0, 0.0), metavar="X,Y",
+                   help="move the back, px of the front; panoramas: degrees to the right and down")
     p.add_argument("--turn", type=float, default=0.0, metavar="DEG", help="turn the back clockwise")
     p.add_argument("--grow", type=float, default=100.0, metavar="PCT", help="size the back")
     p.add_argument("--room", type=_percent, default=0.0, metavar="PCT",
                    help="room above the front for the back, in %% of its height")
     p.add_argument("--glow", type=float, default=0.0, metavar="PX",
-                   help="pass over that softly, so that a glow above the roofs is kept")
+                   help="pass over that softly (px; panoramas: degrees), so that a glow above the roofs is kept")
     p.add_argument("--exposure", type=float, default=0.0, metavar="EV", help="the back's light made more or less")
     p.add_argument("--warmth", type=float, default=0.0, metavar="-100..100", help="the back made warmer or colder")
     p.add_argument("--finish", metavar="FILE.json", help="adjustments of the picture")

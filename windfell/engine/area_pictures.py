@@ -57,7 +57,7 @@ def area_picture(
     region = Region(0, 0, canvas.width, canvas.height)
     numbers = {stages.set.used[at].id: n for n, at in enumerate(stages.registration(job).placed)}
     drawer = stages.frame_drawer(numbers[frame], job) if area.reads and frame in numbers else None
-    return on_canvas(area, stages.area_ground, canvas, region, drawer, stages.cache)
+    return on_canvas(area, stages.area_ground, canvas, region, drawer, stages.cache, stages.masks)
 
 
 def points_of_px(stages: PanoramaStages | PileStages, outline: NDArray, size: tuple[int, int], job: Job

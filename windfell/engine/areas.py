@@ -38,12 +38,15 @@ class Drawer:
 
 @dataclass(frozen=True, eq=False)
 class CanvasLook:
-    """What a drawer shows on a region of a canvas."""
+    """What a drawer shows on a region of a canvas, and masks that lie on the sphere: all of it unrolled, its middle
+    straight ahead.
+    """
 
-    drawer: Drawer
+    drawer: Drawer | None
     canvas: Canvas
     region: Region
     ground: Ground
+    masks: Masks
 
     def light(self) -> F32:
         return self.drawer.draw(self.canvas, self.region)
@@ -71,9 +74,11 @@ class CanvasLook:
     def kept(self, part: Part, make: Callable[[], T]) -> T:
         return self.drawer.keep(part, make)
 
-    def mask(self, name: str) -> None:
-        """No mask lies on the sphere."""
-        return None
+    def mask(self, name: str) -> tuple[NDArray[np.uint8], Callable[[NDArray], F32]] | None:
+        found = self.masks.get(name)
+        if found is None or self.ground.axes == 2:
+            return None
+        return found, lambda spots: on_unrolled(spots, found.shape)
 
 
 @dataclass(frozen=True, eq=False)
@@ -114,6 +119,17 @@ class FlatLook:
         return found, lambda spots: planar.apply(onto, np.asarray(spots, float)).astype(np.float32)
 
 
+def on_unrolled(rays: NDArray, shape: tuple[int, ...]) -> F32:
+    """Px (..., 2) of unit rays (..., 3) on the whole sphere unrolled to (h, w)."""
+    h, w = shape
+    rays = np.asarray(rays, np.float32)
+    across = np.arctan2(rays[..., 0], rays[..., 2]) * np.float32(w / (2 * np.pi)) + np.float32((w - 1) / 2)
+    with np.errstate(invalid="ignore"):
+        down = np.arcsin(np.clip(rays[..., 1], -1, 1)) * np.float32(h / np.pi) + np.float32((h - 1) / 2)
+    # its two sides are one; between their px lies no gap
+    return np.stack([np.clip(across, 0, w - 1), down], axis=-1)
+
+
 def canvas_spots(ground: Sphere | Plane, canvas: Canvas) -> Callable[[Region], Spots]:
     """Where regions of a canvas lie on a panorama's ground."""
     step = min(8, map_step(canvas.px_per_unit))
@@ -137,15 +153,15 @@ def flat_spots(
 
 def on_canvas(
     area: Area, ground: Sphere | Plane, canvas: Canvas, region: Region, drawer: Drawer | None,
-    cache: Cache | None = None,
+    cache: Cache | None = None, masks: Masks | None = None,
 ) -> F32:
     """The share (h, w) that an area has of a region of a canvas; `drawer`: what canvases show, for one that reads.
-    `cache` keeps what is painted, and where the px lie.
+    `cache` keeps what is painted, and where the px lie; `masks` are those that it may name.
     """
     look = None
-    if drawer is not None:
+    if drawer is not None or (masks and area.masks):
         def look(wide: Region, _spots: Spots) -> CanvasLook:
-            return CanvasLook(drawer, canvas, wide, ground)
+            return CanvasLook(drawer, canvas, wide, ground, masks or {})
     spots, kept = canvas_spots(ground, canvas), None
     if cache is not None:
         plain, name = spots, (type(ground).__name__, canvas)

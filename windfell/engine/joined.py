@@ -91,6 +91,10 @@ class JoinedFrames(RegisteredFrames):
         full = self._once("surface", lambda: self._host.cache.get(key, lay_out))
         return full.scaled(min(1.0, float(np.sqrt(pixels / (full.width * full.height)))))
 
+    def surface_of(self, pixels: int, job: Job) -> Canvas:
+        """The sphere around all frames in their level world, unrolled, with about so many pixels."""
+        return self._surface(pixels, job)
+
     def _source_scale(self, frame: Posed, canvas: Canvas) -> float:
         return min(1.0, canvas.px_per_unit / frame.px_per_unit)
 
@@ -116,8 +120,8 @@ class JoinedFrames(RegisteredFrames):
         """The pixels of a picture file that is laid over the panorama."""
         return self._host.opened(self._project, frame, job).sheet(1.0, job)
 
-    def joined_key(self, job: Job) -> str:
-        """Of the joined picture around the frames, whatever the view, without repairs."""
+    def frames_joined_key(self, job: Job) -> str:
+        """Of the frames joined, whatever the view."""
         joining = self.set.joining
         return key_of(self._seen_key(job), joining.blend_pct, joining.blend, *joining.seam_blends)
 
@@ -366,7 +370,7 @@ class JoinedFrames(RegisteredFrames):
 
     def draft_keys(self, job: Job) -> tuple[str, str]:
         """What a draft's frames hang on before and after blending."""
-        return self._seen_key(job), self.joined_key(job)
+        return self._seen_key(job), self.frames_joined_key(job)
 
     def small_sheet(self, n: int, scale: float, job: Job) -> Sheet:
         """Placed frame `n` as it is developed, at about a scale."""

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.engine.areas import Drawer, on_canvas
+from windfell.engine.behind import Backdrop, backdrop_of, draft_with_behind, with_behind
 from windfell.engine.cache import key_of
 from windfell.engine.draft import drafted
 from windfell.engine.draft_repairs import make_ready, with_repairs
@@ -49,6 +50,19 @@ class PanoramaStages(LaidOutFrames):
         """Of all that the picture without its finish hangs on."""
         return key_of(self.joined_key(job), self.set.view, self.set.outline, *self.set.repairs)
 
+    def joined_key(self, job: Job) -> str:
+        """Of the joined picture around the frames and what lies behind it, whatever the view, without repairs."""
+        frames, backdrop = self.frames_joined_key(job), self.backdrop(job)
+        return frames if backdrop is None else key_of(frames, backdrop.key(job))
+
+    def backdrop(self, job: Job) -> Backdrop | None:
+        """What lies behind the panorama, if anything does."""
+        return self._once("backdrop", lambda: (backdrop_of(self, job),))[0]
+
+    def other(self, set_id: str) -> PanoramaStages:
+        """The stages of another set of the project."""
+        return self._host.stages(self._project, set_id)
+
     def look_key(self, job: Job) -> str:
         """Of all that the picture of a spot hangs on but who owns it."""
         joining = self.set.joining
@@ -61,10 +75,14 @@ class PanoramaStages(LaidOutFrames):
         """
         full = self.canvas(job, fine=False)
         canvas = full.scaled(min(1.0, side / max(full.width, full.height)))
+        return full, finished_view(self, self.draft_on(canvas, job), canvas.width / full.width, job)
+
+    def draft_on(self, canvas: Canvas, job: Job) -> NDArray[np.uint8]:
+        """A draft (h, w, 4) of all of a canvas around the frames, without its finish."""
         scale = canonical_scale(min(1.0, max(self._source_scale(f, canvas) for f in self.posed(job))))
         pixels = drafted(self, self._host.cache, canvas, scale, job)
-        pixels = with_repairs(self, self._host.cache, pixels, canvas, job)
-        return full, finished_view(self, pixels, canvas.width / full.width, job)
+        pixels = draft_with_behind(self, pixels, canvas, job)
+        return with_repairs(self, self._host.cache, pixels, canvas, job)
 
     def export_tile(self, width: int) -> tuple[int, int]:
         """(width, height) of the regions an export is made of."""
@@ -77,13 +95,20 @@ class PanoramaStages(LaidOutFrames):
             if self._source_scale(self.posed(job)[0], canvas) > FULL_FROM:
                 for n in self.registration(job).placed:
                     reader.submit(self._opened(job)[n].sheet, 1.0, job)
-            self.lights(job)
-            self.ownership(job)
-            self._wide(job)
-            if self._fine_levels(canvas.px_per_unit, job):
-                self.differences(job)
+            self.make_ready(canvas.px_per_unit, job)
         if scale < PREVIEW_BELOW:
             make_ready(self, self._host.cache, job)
+
+    def make_ready(self, px_per_unit: float, job: Job) -> None:
+        """Do now what all regions of a picture so fine share."""
+        self.lights(job)
+        self.ownership(job)
+        self._wide(job)
+        if self._fine_levels(px_per_unit, job):
+            self.differences(job)
+        backdrop = self.backdrop(job)
+        if backdrop is not None:
+            backdrop.stages.make_ready(px_per_unit, job)
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
         """A region, in px of the picture at that scale."""
@@ -113,7 +138,20 @@ class PanoramaStages(LaidOutFrames):
         return repaired(self, picture, canvas, region, len(self.set.repairs), job)
 
     def joined_on(self, canvas: Canvas, region: Region, job: Job) -> Picture:
-        """A region of any canvas around the frames, joined, without repairs."""
+        """A region of any canvas around the frames, joined, what lies behind it laid behind, without repairs."""
+        return with_behind(self, self.frames_on(canvas, region, job), canvas, region, job)
+
+    def behind_share(self, area: Area, canvas: Canvas, region: Region, kept: bool, job: Job) -> F32:
+        """How much of each px (h, w) of a region an area of what lies behind holds; it reads the frames."""
+        drawer = None
+        if area.reads:
+            drawer = Drawer(lambda c, r: self.frames_on(c, r, job).light, lambda part, make: self._host.cache.get(
+                key_of("found in the frames", self.frames_joined_key(job), part), make))
+        return on_canvas(area, self.area_ground, canvas, region, drawer, self._host.cache if kept else None,
+                         self._host.masks)
+
+    def frames_on(self, canvas: Canvas, region: Region, job: Job) -> Picture:
+        """A region of any canvas around the frames, joined."""
         job.check()
         levels = self._fine_levels(canvas.px_per_unit, job)
         grown = region.grown(reach(levels))

@@ -69,6 +69,11 @@ class Stages:
         """What keeps results by what they depend on."""
         return self._host.cache
 
+    @property
+    def masks(self) -> Masks:
+        """Masks by their names."""
+        return self._host.masks
+
     def _once(self, name: str, make: Callable[[], Any]) -> Any:
         """What `make` gives, made once for this recipe."""
         if name not in self._known:

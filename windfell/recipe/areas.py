@@ -109,7 +109,9 @@ class Grown:
 
 @dataclass(frozen=True)
 class Found:
-    """A mask by the name of its content, laid on the ground of a frame or a stack's reference, all over it."""
+    """A mask by the name of its content, laid all over the ground of a frame or a stack's reference; on that of a
+    panorama it is the whole sphere unrolled.
+    """
 
     name: str
     strength_pct: float = number(100.0, 0.0, 100.0, "%")

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from windfell.recipe.areas import Area
+from windfell.recipe.behind import Behind
 from windfell.recipe.combining import Combining
 from windfell.recipe.finishing import Finish
 from windfell.recipe.limits import Unknown, number
@@ -305,6 +306,7 @@ class FrameSet:
     outline: Outline = Outline()
     joining: Joining = Joining()
     combining: Combining = Combining()
+    behind: Behind | None = None
     repairs: tuple[Repair, ...] = ()
     finish: Finish = Finish()
     output: Output = Output()
@@ -341,15 +343,21 @@ def frame_from_path(path: str) -> Frame:
     return Frame(new_id(), FileSource(path))
 
 
+def inner_sets(own: FrameSet) -> list[str]:
+    """Ids of the sets that are frames of this one, or lie behind it."""
+    found = [f.source.set for f in own.frames if isinstance(f.source, SetSource)]
+    return found + [own.behind.set] if own.behind is not None else found
+
+
 def nested_in(project: Project, set_id: str) -> set[str]:
-    """Ids of the sets that stand, at any depth, as frames of this one."""
+    """Ids of the sets that stand, at any depth, as frames of this one or behind it."""
     found: set[str] = set()
     waiting = [set_id]
     while waiting:
-        for frame in project.set(waiting.pop()).frames:
-            if isinstance(frame.source, SetSource) and frame.source.set not in found:
-                found.add(frame.source.set)
-                waiting.append(frame.source.set)
+        for inner in inner_sets(project.set(waiting.pop())):
+            if inner not in found:
+                found.add(inner)
+                waiting.append(inner)
     return found
 
 
@@ -359,6 +367,7 @@ def areas_of(own: FrameSet) -> list[Area]:
     found += [r.sources for r in own.repairs if r.sources is not None]
     found += [f.ignored for f in own.frames if f.ignored is not None]
     found += [a.area for a in own.finish.adjustments if a.area is not None]
+    found += [own.behind.area] if own.behind is not None else []
     return found + [a for a in (own.combining.region, *(x.area for x in own.combining.layers)) if a is not None]
 
 
@@ -370,7 +379,7 @@ def picture_parts(project: Project, set_id: str) -> tuple:
     joining = replace(frame_set.joining, fine=())
     own = (
         frame_set.kind, frame_set.used, frame_set.registration, frame_set.view,
-        frame_set.outline, joining, frame_set.combining, frame_set.repairs,
+        frame_set.outline, joining, frame_set.combining, frame_set.behind, frame_set.repairs,
         frame_set.finish.active, wide,
     )
     return own, inner

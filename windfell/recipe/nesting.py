@@ -6,12 +6,11 @@ from dataclasses import replace
 
 from windfell.recipe.combining import Display, Rule
 from windfell.recipe.edits import Edit
-from windfell.recipe.model import FrameSet, Kind, Project, nested_in
-from windfell.recipe.sources import SetSource
+from windfell.recipe.model import FrameSet, Kind, Project, inner_sets, nested_in
 
 
 def as_tree(project: Project) -> list[tuple[FrameSet, int]]:
-    """All sets, each that is a frame of others below the first of these, with its depth."""
+    """All sets, each that is a frame of others, or lies behind one, below the first of these, with its depth."""
     inner = {i for s in project.sets for i in nested_in(project, s.id)}
     out: list[tuple[FrameSet, int]] = []
     seen: set[str] = set()
@@ -21,9 +20,8 @@ def as_tree(project: Project) -> list[tuple[FrameSet, int]]:
             return
         seen.add(one.id)
         out.append((one, depth))
-        for frame in one.frames:
-            if isinstance(frame.source, SetSource):
-                walk(project.set(frame.source.set), depth + 1)
+        for inner_id in inner_sets(one):
+            walk(project.set(inner_id), depth + 1)
 
     for one in project.sets:
         if one.id not in inner:

@@ -15,6 +15,7 @@ from windfell.app import theme
 from windfell.app.area_hand import AreaHand
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.behind_page import BehindPage
 from windfell.app.stations.mending import FlatPage, Mending
 from windfell.app.stations.owning import Owning
 from windfell.app.stations.seam_walk import SeamWalk
@@ -59,7 +60,8 @@ class Join(Station):
         self.pages = Choice("", (
             ("blend", "Blend", "How the frames pass into each other"),
             ("own", "Own", "Which frame gives what"),
-            ("mend", "Mend", "A flat view of any direction, to paint, clone and fill in")))
+            ("mend", "Mend", "A flat view of any direction, to paint, clone and fill in"),
+            ("behind", "Behind", "Another panorama seen where this one has its sky")))
         self.pages.picked.connect(self.open_page)
         self.pages.set_value("blend")
         self.show_seams = QCheckBox("Show seams on the picture")
@@ -74,6 +76,8 @@ class Join(Station):
         self.flat.looked.connect(session.changed)
         self.stack.addWidget(self.own)
         self.stack.addWidget(self.flat)
+        self.behind = BehindPage(session, view, hand)
+        self.stack.addWidget(self.behind)
         self._make_instrument()
 
     def _blend_page(self) -> None:
@@ -155,7 +159,7 @@ class Join(Station):
     def open_page(self, name: str) -> None:
         """Show a page of the controls; the brush is put away elsewhere."""
         self.pages.set_value(name)
-        self.stack.setCurrentIndex(("blend", "own", "mend").index(name))
+        self.stack.setCurrentIndex(("blend", "own", "mend", "behind").index(name))
         self.hand.put_away()
         if name == "own":
             self.own.refresh()
@@ -190,6 +194,7 @@ class Join(Station):
         self.blend.setEnabled(frame_set.joining.blend is Blend.WIDE)
         self.walk.refresh()
         self.own.refresh()
+        self.behind.show_set(frame_set, self.session.project)
         self.mending.refresh()
         self._ask(frame_set)
         self._show_bars()

@@ -358,4 +358,5 @@ def _count_words(frame_set: FrameSet) -> str:
 
 def _made_of(s: FrameSet) -> tuple:
     """What a lane is built from; all else it can take as it stands."""
-    return s.id, s.name, s.kind, s.proposed, tuple((f.id, f.source) for f in s.frames)
+    behind = s.behind and s.behind.set
+    return s.id, s.name, s.kind, s.proposed, behind, tuple((f.id, f.source) for f in s.frames)
