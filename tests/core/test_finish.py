@@ -3,13 +3,14 @@
 import dataclasses
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import cv2
 import numpy as np
 
 from windfell.finish.curve import curve_values
 from windfell.finish.hues import BAND_HUES, at_hues, polar
-from windfell.finish.kinds import KINDS, adjusted, reach_of
+from windfell.finish.kinds import KINDS, Step, adjusted, reach_of, stepped
 from windfell.finish.scene import Scene
 from windfell.finish.starlight import star_light
 from windfell.pixels.colour import SRGB_TO_WORKING, luminance, srgb_decoded, to_view
@@ -61,6 +62,10 @@ def scene_of(light: np.ndarray, region: Region | None = None, scale: float = 1.0
     shrunk = small if small is not None else cv2.resize(light, None, fx=0.6, fy=0.6, interpolation=cv2.INTER_AREA)
     return Scene(region or Region(0, 0, w, h), scale, (w, h), lambda: shrunk,
                  lambda: light if sample is None else sample, keep)
+
+
+def polar_of(lab: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    return polar(lab[..., 1], lab[..., 2])
 
 
 def whole(light: np.ndarray, values, **more) -> np.ndarray:
@@ -210,10 +215,22 @@ class Each(unittest.TestCase):
         self.assertLess(np.abs(to_view(made)[0, 0] / 255 - 0.5).max(), 0.01)
         np.testing.assert_allclose(made[0, 3], 4.0, rtol=1e-3)  # beyond white it goes on
 
+    def test_steps_that_go_band_by_band_make_what_they_make_of_the_whole(self):
+        light = picture()
+        area = np.linspace(0, 1, WIDTH * HEIGHT, dtype=np.float32).reshape(HEIGHT, WIDTH)
+        values = (f.Light(shadows_pct=50.0), f.Curve(((0.0, 0.0), (0.4, 0.5), (1.0, 1.0))),
+                  f.Detail(sharpen_pct=50.0), f.Vignette(-1.5), f.Hues(EIGHT))
+        steps = [Step(f.Adjustment(v, strength_pct=80.0), area if n % 2 else None, scene_of(light))
+                 for n, v in enumerate(values)]
+        made = stepped(light, steps)
+        with mock.patch("windfell.finish.kinds.ROWS", HEIGHT):
+            np.testing.assert_allclose(made, stepped(light, steps), atol=1e-5)
+        self.assertGreater(np.abs(made - light).mean(), 0.01)
+
     def test_bands_are_the_hues_they_are_called_by(self):
         names = dict(zip(f.BANDS, BAND_HUES, strict=True))
-        sky = polar(to_oklab(self.colours((0.35, 0.55, 0.85))))[1][0, 0] % 360
-        grass = polar(to_oklab(self.colours((0.35, 0.6, 0.2))))[1][0, 0] % 360
+        sky = polar_of(to_oklab(self.colours((0.35, 0.55, 0.85))))[1][0, 0]
+        grass = polar_of(to_oklab(self.colours((0.35, 0.6, 0.2))))[1][0, 0]
         sky, grass = (min(names, key=lambda b, n=n: abs((names[b] - n + 180) % 360 - 180)) for n in (sky, grass))
         self.assertEqual(sky, "blue")
         self.assertIn(grass, ("green", "yellow"))
@@ -263,7 +280,7 @@ class Each(unittest.TestCase):
         light = self.colours((0.3, 0.4, 0.9), (0.85, 0.25, 0.2), (0.5, 0.5, 0.5))
         only_blue = tuple(-100.0 if b == "blue" else 0.0 for b in f.BANDS)
         made = whole(light, f.Hues(saturation_pct=only_blue))
-        chroma, before = polar(to_oklab(made))[0][0], polar(to_oklab(light))[0][0]
+        chroma, before = polar_of(to_oklab(made))[0][0], polar_of(to_oklab(light))[0][0]
         self.assertLess(chroma[0], 0.35 * before[0])
         self.assertGreater(chroma[1], 0.95 * before[1])
         np.testing.assert_allclose(made[0, 2], light[0, 2], rtol=1e-3)
@@ -273,7 +290,7 @@ class Each(unittest.TestCase):
 
     def test_weak_colours_rise_first_and_skin_is_spared(self):
         light = self.colours((0.45, 0.5, 0.55), (0.1, 0.3, 0.95), (0.78, 0.58, 0.47))
-        gain = polar(to_oklab(whole(light, f.Colour(weak_pct=100.0))))[0][0] / polar(to_oklab(light))[0][0]
+        gain = polar_of(to_oklab(whole(light, f.Colour(weak_pct=100.0))))[0][0] / polar_of(to_oklab(light))[0][0]
         self.assertGreater(gain[0], 1.5)
         self.assertLess(gain[1], 1.3)
         self.assertLess(gain[2], 0.75 * gain[0])
@@ -281,7 +298,7 @@ class Each(unittest.TestCase):
     def test_a_tint_colours_its_range_and_leaves_black_and_white(self):
         grey = self.colours(*((v,) * 3 for v in (0.0, 0.12, 0.5, 0.85, 1.0)))
         lab = to_oklab(whole(grey, f.Tinting(shadows_hue=BAND_HUES[5], shadows_pct=100.0)))
-        chroma = polar(lab)[0][0]
+        chroma = polar_of(lab)[0][0]
         self.assertGreater(chroma[1], 0.03)
         self.assertLess(max(chroma[0], chroma[3], chroma[4]), 0.02)
 

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.pixels.colour import luminance
+from windfell.pixels.planes import times
 from windfell.recipe.model import Development
 
 F32 = NDArray[np.float32]
@@ -72,4 +73,4 @@ def sharpened(light: F32, d: Development, scale: float) -> F32:
     log = np.log2(y)
     fine = log - cv2.GaussianBlur(log, (7, 7), sigma, borderType=cv2.BORDER_REFLECT_101)
     gain = np.clip(np.float32(1.6 * d.sharpen_pct / 100) * fine, -1, 1)
-    return light * np.exp2(gain)[..., None]
+    return times(light, np.exp2(gain))

@@ -15,6 +15,7 @@ from windfell.develop.local import Guide, locally_toned, made_guide, wants_guide
 from windfell.develop.tone import ContrastTable, levels, saturated
 from windfell.develop.white_balance import balance_matrix
 from windfell.geometry.optics import Optics
+from windfell.pixels.planes import times
 from windfell.pixels.sheet import ChangedSheet, Sheet
 from windfell.recipe.model import Development
 
@@ -85,7 +86,7 @@ class DevelopedSheet(ChangedSheet):
         x1, y1 = min(self.width, right + reach), min(self.height, bottom + reach)
         light = self._sheet.light(x0, y0, x1, y1)
         if self._optics is not None and self._optics.light:
-            light = light * self._lift(x0, y0, x1, y1)[..., None]
+            light = times(light, self._lift(x0, y0, x1, y1))
         light = self._exposed(light)
         if self._linear:
             return light

@@ -8,6 +8,7 @@ a pixel of any region at any scale finds the same base, and preview and export a
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import cv2
 import numpy as np
@@ -15,6 +16,7 @@ from numpy.typing import NDArray
 
 from windfell.pixels.colour import luminance
 from windfell.pixels.easing import eased
+from windfell.pixels.planes import least, thrice, times
 from windfell.recipe.model import Development
 
 F32 = NDArray[np.float32]
@@ -26,6 +28,7 @@ EDGE_EV2 = 0.35
 MOST_EV = 1.6
 HAZE_KEPT = 0.92
 LEAST_CLEAR = 0.15
+EDGE_FROM, EDGE_TO = np.float32(0.42), np.float32(0.8)
 
 
 @dataclass(frozen=True)
@@ -44,6 +47,12 @@ class Guide:
         air = None if self.air is None else self.air * np.float32(2.0**ev)
         return replace(self, b=self.b + np.float32(ev) * (1 - self.a), air=air)
 
+    @cached_property
+    def giving_way(self) -> tuple[F32, F32]:
+        """a and b, so that beside edges so strong that they would glow the base is the px itself."""
+        kept = 1 - eased((self.a - EDGE_FROM) / (EDGE_TO - EDGE_FROM))
+        return 1 + kept * (self.a - 1), kept * self.b
+
 
 def made_guide(light: F32, with_haze: bool = True) -> Guide:
     """The guide of a small picture of the whole frame, working-space light (h, w, 3)."""
@@ -61,11 +70,11 @@ def made_guide(light: F32, with_haze: bool = True) -> Guide:
 def _haze(light: F32, radius: int) -> tuple[F32, F32]:
     """Clearness 0..1 (h, w) and the air's light (3,) by the dark channel (He, Sun & Tang 2009)."""
     kernel = np.ones((radius | 1, radius | 1), np.uint8)
-    least = cv2.erode(_least(light), kernel)
-    top = np.quantile(least, 0.995)
-    air = np.median(light[least >= top].reshape(-1, 3), axis=0).astype(np.float32)
+    lowest = cv2.erode(least(light), kernel)
+    top = np.quantile(lowest, 0.995)
+    air = np.median(light[lowest >= top].reshape(-1, 3), axis=0).astype(np.float32)
     air = np.maximum(air, np.float32(0.05))
-    share = cv2.erode(_least(light / air), kernel)
+    share = cv2.erode(least(light / air), kernel)
     clear = 1 - HAZE_KEPT * np.clip(share, 0, 1)
     grey = log_luminance(light)
     size = (4 * radius + 1, 4 * radius + 1)
@@ -74,12 +83,6 @@ def _haze(light: F32, radius: int) -> tuple[F32, F32]:
     k = cov / (np.maximum(cv2.blur(grey * grey, size) - mg * mg, 0) + np.float32(0.05))
     smooth = cv2.blur(k, size) * grey + cv2.blur(mc - k * mg, size)
     return np.clip(smooth, LEAST_CLEAR, 1).astype(np.float32), air
-
-
-def _least(light: F32) -> F32:
-    """The least of the channels, (h, w)."""
-    r, g, b = cv2.split(light)
-    return cv2.min(cv2.min(r, g), b)
 
 
 def log_luminance(light: F32) -> F32:
@@ -112,7 +115,7 @@ def locally_toned(light: F32, d: Development, guide: Guide, box: tuple[float, fl
     base = at_box(guide.a, box, width, height) * log + at_box(guide.b, box, width, height)
     gain = np.float32(d.local_contrast_pct / 100) * (log - base)
     gain += ends_gain(base, d.highlights_pct, d.shadows_pct)
-    return light * np.exp2(gain)[..., None]
+    return times(light, np.exp2(gain))
 
 
 def ends_gain(base: F32, highlights_pct: float, shadows_pct: float) -> F32:
@@ -125,9 +128,9 @@ def _cleared(light: F32, strength: float, clear: F32, air: F32) -> F32:
     """Haze taken away (strength above 0) or laid on: light = scene * t + air * (1 - t)."""
     if strength > 0:
         t = 1 - np.float32(strength) * (1 - clear)
-        return np.maximum((light - air) / t[..., None] + air, np.float32(0))
+        return np.maximum((light - air) * thrice(1 / t) + air, np.float32(0))
     t = 1 + np.float32(strength * 0.7) * (1 - clear)
-    return light * t[..., None] + air * (1 - t[..., None])
+    return (light - air) * thrice(t) + air
 
 
 def _ramp(x: F32, low: float, high: float) -> F32:

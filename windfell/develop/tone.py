@@ -6,8 +6,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.pixels.colour import luminance, srgb_decoded, srgb_encoded
-from windfell.pixels.lookup import looked_up
+from windfell.pixels.colour import LUMINANCE, luminance, srgb_decoded, srgb_encoded
+from windfell.pixels.lookup import Table
+from windfell.pixels.planes import times
 from windfell.recipe.model import Development
 
 F32 = NDArray[np.float32]
@@ -56,17 +57,17 @@ class ContrastTable:
     """The contrast curve ready for pictures; it acts on luminance, so that hues stay."""
 
     def __init__(self, contrast_pct: float) -> None:
-        self._table = contrast_curve(contrast_pct).astype(np.float32)
+        self._table = Table(contrast_curve(contrast_pct))
 
     def __call__(self, light: F32) -> F32:
         y = cv2.sqrt(np.clip(luminance(light), 0.0, TOP) * np.float32(1 / TOP))
-        factor = looked_up(y * np.float32(STEPS - 1), self._table)
-        return light * factor[..., None]
+        return times(light, self._table(y * np.float32(STEPS - 1)))
 
 
 def saturated(light: F32, saturation_pct: float) -> F32:
     """Distance from grey of equal luminance scaled: -100 % is grey, +100 % doubles it."""
     if saturation_pct == 0.0:
         return light
-    grey = luminance(light)[..., None]
-    return np.maximum(grey + (light - grey) * np.float32(1 + saturation_pct / 100), np.float32(0))
+    k = 1 + saturation_pct / 100
+    turned = k * np.eye(3) + (1 - k) * np.ones((3, 1)) * LUMINANCE
+    return cv2.max(cv2.transform(light, turned.astype(np.float32)), 0.0)

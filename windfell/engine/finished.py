@@ -7,7 +7,7 @@ so that previews, tiles and files agree.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 import cv2
@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from windfell.develop.local import GUIDE_SIDE
 from windfell.engine.cache import Cache, key_of
 from windfell.engine.picture import Picture
-from windfell.finish.kinds import adjusted, reach_of
+from windfell.finish.kinds import Step, reach_of, stepped
 from windfell.finish.scene import Scene
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
@@ -88,7 +88,8 @@ class _Whole:
         def make() -> F32:
             if n == 0:
                 return self.base(whole, scale).light
-            return self._step(self.small(n - 1), n - 1, whole, scale, (whole.width, whole.height))
+            step = self.step(n - 1, whole, scale, (whole.width, whole.height))
+            return stepped(self.small(n - 1), (step,))
 
         return self.kept("finish small", n, scale, make)
 
@@ -102,12 +103,12 @@ class _Whole:
             if n == 0:
                 self.stages.prepare(1.0, self.job)
                 return self.stages.unfinished(side, 1.0, self.job).light
-            return self._step(self.sample(n - 1), n - 1, side, 1.0, (width, height))
+            return stepped(self.sample(n - 1), (self.step(n - 1, side, 1.0, (width, height)),))
 
         return self.kept("finish sample", n, (), make)
 
-    def _step(self, light: F32, n: int, region: Region, scale: float, size: tuple[int, int]) -> F32:
-        return adjusted(light, self.active[n], self.share(n, region, scale), self.scene(n, region, scale, size))
+    def step(self, n: int, region: Region, scale: float, size: tuple[int, int]) -> Step:
+        return Step(self.active[n], self.share(n, region, scale), self.scene(n, region, scale, size))
 
     def base(self, region: Region, scale: float) -> Picture:
         """The picture without its finish; that of previews is kept, since the finish changes and it does not."""
@@ -133,10 +134,8 @@ def finished(stages: Unfinished, region: Region, scale: float, job: Job) -> Pict
     beyond = reach if stages.goes_around(job) else 0
     wide = region.grown(reach).shared(Region(-beyond, 0, size[0] + 2 * beyond, size[1])) or region
     picture = whole.base(wide, scale)
-    light = filled(picture)
-    for n in range(len(active)):
-        job.check()
-        light = whole._step(light, n, wide, scale, size)
+    steps = [whole.step(n, wide, scale, size) for n in range(len(active))]
+    light = stepped(filled(picture), steps, job.check)
     at = region.within(wide)
     covered = picture.covered[at]
     light = np.ascontiguousarray(light[at], np.float32)
@@ -181,21 +180,20 @@ def finished_draft(stages: Unfinished, light: F32, scale: float, job: Job) -> F3
             return known[what]
 
         scene = Scene(region, scale, (width, height), small, small, keep)
-        light = _in_halves(light, whole.active[n], whole.share(n, region, scale), scene, job)
+        scene = Scene(region, scale, (width, height), small, small, keep)
+        light = _in_halves(light, Step(whole.active[n], whole.share(n, region, scale), scene), job)
     return light
 
 
-def _in_halves(light: F32, adjustment: Adjustment, share: F32 | None, scene: Scene, job: Job) -> F32:
+def _in_halves(light: F32, step: Step, job: Job) -> F32:
     """A whole picture adjusted, by both cores where no px looks around itself."""
-    if reach_of((adjustment,), scene.scale) or adjustment.idle:
-        return adjusted(light, adjustment, share, scene)
-    height, width = light.shape[:2]
+    if step.looks_around or step.adjustment.idle:
+        return stepped(light, (step,))
+    height = light.shape[0]
     middle = height // 2
 
     def half(rows: tuple[int, int]) -> F32:
-        top, bottom = rows
-        part = replace(scene, region=Region(0, top, width, bottom - top))
-        return adjusted(light[top:bottom], adjustment, None if share is None else share[top:bottom], part)
+        return stepped(light[slice(*rows)], (step.rows(*rows),))
 
     return np.concatenate(list(job.map(half, [(0, middle), (middle, height)], "finishing")))
 

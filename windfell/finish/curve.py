@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from windfell.later import Later
 from windfell.pixels.colour import srgb_decoded, srgb_encoded
-from windfell.pixels.lookup import looked_up
+from windfell.pixels.lookup import Table
 from windfell.recipe.finishing import STRAIGHT, Curve, Knots
 
 interpolate = Later("scipy.interpolate")
@@ -37,23 +37,23 @@ def curve_values(knots: Knots, at: NDArray[np.float64]) -> NDArray[np.float64]:
     return interpolate.PchipInterpolator(x, y)(np.clip(at, x[0], x[-1]))
 
 
-@lru_cache(maxsize=256)
-def _factors(knots: Knots) -> NDArray[np.float32]:
-    """What light is multiplied by, at steps of its root from 0 to 1; black that is lifted is told apart."""
+@lru_cache(maxsize=16)
+def _table(knots: Knots) -> tuple[Table, float]:
+    """What light becomes, at steps of its root from 0 to 1; and what white becomes."""
     light = np.linspace(0, 1, STEPS) ** 2
     out = srgb_decoded(np.clip(curve_values(knots, srgb_encoded(light)), 0, 1))
-    out.setflags(write=False)
-    return out.astype(np.float32)
+    return Table(out), float(out[-1])
 
 
 def _bent(light: F32, knots: Knots) -> F32:
-    table = _factors(knots)
-    at = cv2.sqrt(np.clip(light, 0, 1)) * np.float32(STEPS - 1)
-    out = looked_up(at, table)
+    table, white = _table(knots)
+    at = cv2.sqrt(np.clip(light, 0, 1))
+    at *= np.float32(STEPS - 1)
+    out = table(at)
     # beyond white it goes on as white is, below black as black
     low, high, *_ = cv2.minMaxLoc(light)
     if high > 1:
-        out += np.maximum(light - 1, 0) * max(float(table[-1]), 0.0)
+        out += np.maximum(light - 1, 0) * max(white, 0.0)
     if low < 0:
         out += np.minimum(light, 0)
     return out
@@ -61,8 +61,11 @@ def _bent(light: F32, knots: Knots) -> F32:
 
 def curved(light: F32, v: Curve) -> F32:
     """Light (h, w, 3) through the channels' curves and then that of all."""
-    planes = [light[..., k] if knots == STRAIGHT else _bent(light[..., k], knots)
-              for k, knots in enumerate((v.red, v.green, v.blue))]
+    own = v.red, v.green, v.blue
+    if any(knots != STRAIGHT for knots in own):
+        light = cv2.merge([p if knots == STRAIGHT else _bent(p, knots)
+                           for p, knots in zip(cv2.split(light), own, strict=True)])
     if v.every != STRAIGHT:
-        planes = [_bent(np.ascontiguousarray(p), v.every) for p in planes]
-    return np.ascontiguousarray(np.stack(planes, -1), np.float32)
+        h, w = light.shape[:2]
+        light = _bent(light.reshape(h, 3 * w), v.every).reshape(h, w, 3)
+    return light

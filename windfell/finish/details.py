@@ -15,6 +15,7 @@ from windfell.finish.neighbourhood import base_of, wide_guide
 from windfell.finish.noise import noise_of, noise_reach, sunk
 from windfell.finish.scene import Scene
 from windfell.finish.tones import guide_of
+from windfell.pixels.planes import thrice, times
 from windfell.recipe.finishing import Detail
 
 F32 = NDArray[np.float32]
@@ -63,7 +64,7 @@ def _contrasted(light: F32, v: Detail, scene: Scene) -> F32:
         if pct:
             log, base = base_of(light, guide(), scene)
             gain += np.float32(pct / 100) * (log - base)
-    return light * np.exp2(gain)[..., None]
+    return times(light, np.exp2(gain))
 
 
 def _wide_guide(scene: Scene) -> Guide:
@@ -93,7 +94,7 @@ def sharpened(light: F32, v: Detail, scale: float) -> F32:
     if v.alone:
         # as bright to the eye as its share
         share = np.square(shares_told(fine, v)) * np.minimum(np.abs(fine) / np.float32(SEEN_EV), 1)
-        return np.repeat(share[..., None], 3, axis=2)
+        return thrice(share)
     return _within(light, log, SHARPEST * np.float32(v.sharpen_pct / 100) * told_apart(fine, v), sigma)
 
 
@@ -113,7 +114,7 @@ def _within(light: F32, log: F32, gain: F32, sigma: float) -> F32:
     side = 2 * int(np.ceil(2 * sigma)) + 1
     kernel = np.ones((side, side), np.uint8)
     wanted = np.clip(log + gain, cv2.erode(log, kernel) - OVERSHOOT, cv2.dilate(log, kernel) + OVERSHOOT)
-    return light * np.exp2(wanted - log)[..., None]
+    return times(light, np.exp2(wanted - log))
 
 
 def _blurred(values: F32, sigma: float) -> F32:

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from windfell.combine.calibrated import Plane, black_plane
 from windfell.finish.scene import Scene
 from windfell.pixels.easing import eased
+from windfell.pixels.planes import times
 from windfell.recipe.finishing import Channels, Vignette
 
 F32 = NDArray[np.float32]
@@ -25,7 +26,7 @@ def edged(light: F32, v: Vignette, scene: Scene) -> F32:
     far = np.sqrt((kx * x)[None] ** 2 + (ky * y)[:, None] ** 2) / np.hypot(kx, ky)
     start = np.float32(v.from_pct / 100)
     share = eased((far - start) / (1 - start))
-    return light * np.exp2(np.float32(v.edges_ev) * share)[..., None]
+    return times(light, np.exp2(np.float32(v.edges_ev) * share))
 
 
 def levelled(light: F32, v: Channels, scene: Scene) -> F32:

@@ -6,14 +6,17 @@ Bands lie around the circle of Oklab's hue; between two neighbours values pass o
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from windfell.pixels.colour import SRGB_TO_WORKING, luminance
 from windfell.pixels.easing import eased
-from windfell.pixels.lookup import looked_up
-from windfell.pixels.oklab import from_oklab, to_oklab
+from windfell.pixels.lookup import Table
+from windfell.pixels.oklab import from_oklab, oklab_planes, to_oklab
+from windfell.pixels.planes import thrice, times
 from windfell.recipe.finishing import Hues, Mono, Tinting
 
 F32 = NDArray[np.float32]
@@ -37,51 +40,62 @@ _ORDER = np.argsort(BAND_HUES)
 
 
 def at_hues(values: Sequence[float], hue_deg: F32) -> F32:
-    """The value of each hue (degrees), between those of the bands; around the circle."""
+    """The value of each hue (degrees from 0 to 360), between those of the bands; around the circle."""
+    return _around(tuple(map(float, values)))(hue_deg)
+
+
+@lru_cache(maxsize=16)
+def _around(values: tuple[float, ...]) -> Table:
     knots = BAND_HUES[_ORDER]
     own = np.asarray(values, float)[_ORDER]
     circle = np.concatenate([[knots[-1] - 360], knots, [knots[0] + 360]])
-    table = np.interp(np.arange(0, 361), circle, np.concatenate([own[-1:], own, own[:1]])).astype(np.float32)
-    at = np.where(hue_deg < 0, hue_deg + np.float32(360), hue_deg)
-    return looked_up(at, table)
+    table = np.interp(np.arange(0, 361), circle, np.concatenate([own[-1:], own, own[:1]]))
+    return Table(table)
 
 
-def polar(lab: F32) -> tuple[F32, F32]:
-    """(chroma, hue in degrees) of Oklab."""
-    a, b = lab[..., 1], lab[..., 2]
-    return np.sqrt(a * a + b * b), np.degrees(np.arctan2(b, a))
+def polar(a: F32, b: F32) -> tuple[F32, F32]:
+    """(chroma, hue in degrees from 0 to 360) of Oklab's a and b (h, w)."""
+    hue = np.arctan2(b, a)
+    hue *= np.float32(180 / np.pi)
+    hue += np.float32(360) * (hue < 0)
+    return cv2.sqrt(a * a + b * b), hue
 
 
 def hues_changed(light: F32, v: Hues) -> F32:
-    lab = to_oklab(light)
-    chroma, hue = polar(lab)
-    telling = np.minimum(chroma / FAINT, 1)  # of grey there is no hue
-    turned = np.radians(hue + at_hues(v.turn_deg, hue) * telling)
-    stronger = np.maximum(1 + at_hues(v.saturation_pct, hue) * telling / 100, 0) * chroma
-    out = np.stack([lab[..., 0], stronger * np.cos(turned), stronger * np.sin(turned)], -1)
-    lighter = at_hues(v.lightness_pct, hue) / 100 * telling
-    return from_oklab(out) * np.exp2(LIGHTER_EV * lighter)[..., None]
+    deep, a, b = oklab_planes(light)
+    chroma, hue = polar(a, b)
+    telling = np.minimum(chroma * (1 / FAINT), 1)  # of grey there is no hue
+    if any(v.saturation_pct):
+        stronger = np.maximum(1 + at_hues(np.divide(v.saturation_pct, 100), hue) * telling, 0)
+        a, b = a * stronger, b * stronger
+    if any(v.turn_deg):
+        turn = at_hues(np.radians(v.turn_deg), hue) * telling
+        c, s = np.cos(turn), np.sin(turn)
+        a, b = c * a - s * b, s * a + c * b
+    out = from_oklab(cv2.merge((deep, a, b)))
+    if any(v.lightness_pct):
+        out = times(out, np.exp2(at_hues(LIGHTER_EV / 100 * np.asarray(v.lightness_pct), hue) * telling))
+    return out
 
 
 def weak_raised(light: F32, weak_pct: float) -> F32:
     """Chroma raised, the more the weaker it is; hues of skin less."""
-    lab = to_oklab(light)
-    chroma, hue = polar(lab)
-    weak = np.clip(1 - chroma / STRONG, 0, 1)
-    off = np.abs((hue - SKIN_DEG + 180) % 360 - 180)
-    skin = np.float32(0.65) * np.clip(1 - off / SKIN_WIDE, 0, 1).astype(np.float32)
+    deep, a, b = oklab_planes(light)
+    chroma, hue = polar(a, b)
+    weak = np.clip(1 - chroma * (1 / STRONG), 0, 1)
+    off = np.abs(hue - np.float32(SKIN_DEG))
+    off = np.minimum(off, np.float32(360) - off)
+    skin = np.float32(0.65) * np.clip(1 - off * np.float32(1 / SKIN_WIDE), 0, 1)
     gain = np.maximum(1 + np.float32(weak_pct / 100) * weak * (1 - skin), 0)
-    out = lab.copy()
-    out[..., 1:] *= gain[..., None]
-    return from_oklab(out)
+    return from_oklab(cv2.merge((deep, a * gain, b * gain)))
 
 
 def tinted(light: F32, v: Tinting) -> F32:
-    lab = to_oklab(light)
+    deep, a, b = oklab_planes(light)
     mid = np.float32(0.5 - 0.3 * v.balance_pct / 100)
-    depth = np.clip(lab[..., 0], 0, 1)
-    bright = eased((depth - mid) / np.float32(0.5))
-    dark = eased((mid - depth) / np.float32(0.5))
+    depth = np.clip(deep, 0, 1)
+    bright = eased((depth - mid) * np.float32(2))
+    dark = eased((mid - depth) * np.float32(2))
     between = 1 - bright - dark
     # black and white stay what they are
     room = np.clip(4 * depth * (np.float32(1.15) - depth), 0, 1)
@@ -89,13 +103,20 @@ def tinted(light: F32, v: Tinting) -> F32:
                             (bright, v.highlights_hue, v.highlights_pct)):
         if pct:
             amount = TINT_CHROMA * np.float32(pct / 100) * share * room
-            lab[..., 1] += amount * np.float32(np.cos(np.radians(hue)))
-            lab[..., 2] += amount * np.float32(np.sin(np.radians(hue)))
-    return from_oklab(lab)
+            a += amount * np.float32(np.cos(np.radians(hue)))
+            b += amount * np.float32(np.sin(np.radians(hue)))
+    return from_oklab(cv2.merge((deep, a, b)))
 
 
 def greyed(light: F32, v: Mono) -> F32:
-    chroma, hue = polar(to_oklab(light))
-    gain = np.exp2(2 * LIGHTER_EV * at_hues(v.weight_pct, hue) / 100 * np.minimum(chroma / STRONG, 1))
-    grey = (luminance(light) * gain)[..., None]
-    return light + np.float32(v.amount_pct / 100) * (grey - light)
+    grey = luminance(light)
+    if any(v.weight_pct):
+        _, a, b = oklab_planes(light)
+        chroma, hue = polar(a, b)
+        weight = at_hues(2 * LIGHTER_EV / 100 * np.asarray(v.weight_pct), hue)
+        grey = grey * np.exp2(weight * np.minimum(chroma * (1 / STRONG), 1))
+    out = thrice(grey)
+    if v.amount_pct != 100:
+        out *= np.float32(v.amount_pct / 100)
+        out += np.float32(1 - v.amount_pct / 100) * light
+    return out

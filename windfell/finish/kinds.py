@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import groupby
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,9 +17,13 @@ from windfell.finish.scene import Scene
 from windfell.finish.soft import soft_reach, softened
 from windfell.finish.starlight import stars_less, stars_reach
 from windfell.finish.tones import coloured, dodged, lit
+from windfell.pixels.planes import mixed
+from windfell.pixels.tiles import Region
 from windfell.recipe import finishing as f
 
 F32 = NDArray[np.float32]
+# so many rows at a time stay near the processor, and are enough for two cores not to wait for each other
+ROWS = 96
 
 
 @dataclass(frozen=True)
@@ -54,14 +59,57 @@ def reach_of(adjustments: Sequence[f.Adjustment], scale: float) -> int:
     return sum(kind_of(a).reach(a.values, scale) for a in adjustments)
 
 
+@dataclass(frozen=True, eq=False)
+class Step:
+    """One adjustment at work: where (`share` (h, w), None is everywhere) and in what scene."""
+
+    adjustment: f.Adjustment
+    share: F32 | None
+    scene: Scene
+
+    @property
+    def looks_around(self) -> bool:
+        return reach_of((self.adjustment,), self.scene.scale) > 0
+
+    def rows(self, top: int, bottom: int) -> Step:
+        region = self.scene.region
+        part = Region(region.left, region.top + top, region.width, bottom - top)
+        share = None if self.share is None else self.share[top:bottom]
+        return replace(self, share=share, scene=replace(self.scene, region=part))
+
+
+def stepped(light: F32, steps: Sequence[Step], check: Callable[[], None] = lambda: None) -> F32:
+    """The light (h, w, 3) after all steps; those in a row that do not look around a px go band by band together."""
+    steps = [s for s in steps if not s.adjustment.idle]
+    height = light.shape[0]
+    for around, run in groupby(steps, lambda s: s.looks_around):
+        check()
+        run = tuple(run)
+        if around or height <= ROWS:
+            light = _through(light, run)
+            continue
+        made = np.empty_like(light)
+        for top in range(0, height, ROWS):
+            bottom = min(top + ROWS, height)
+            made[top:bottom] = _through(light[top:bottom], [s.rows(top, bottom) for s in run])
+        light = made
+    return light
+
+
 def adjusted(light: F32, adjustment: f.Adjustment, share: F32 | None, scene: Scene) -> F32:
     """The light with one adjustment, as far as `share` (h, w) and its strength say; what is neutral stays as it is,
     to the last bit.
     """
-    if adjustment.idle:
-        return light
-    made = kind_of(adjustment).apply(light, adjustment.values, scene)
-    strength = np.float32(adjustment.strength_pct / 100)
-    if share is None:
-        return made if strength == 1 else light + strength * (made - light)
-    return light + (strength * share)[..., None] * (made - light)
+    return stepped(light, (Step(adjustment, share, scene),))
+
+
+def _through(light: F32, steps: Sequence[Step]) -> F32:
+    for step in steps:
+        adjustment, share = step.adjustment, step.share
+        made = kind_of(adjustment).apply(np.ascontiguousarray(light), adjustment.values, step.scene)
+        strength = np.float32(adjustment.strength_pct / 100)
+        if share is not None:
+            light = mixed(light, made, strength * share)
+        else:
+            light = made if strength == 1 else light + strength * (made - light)
+    return light

@@ -8,11 +8,10 @@ from numpy.typing import NDArray
 
 from windfell.develop.local import EDGE_EV2, HAZE_KEPT, Guide, at_box, log_luminance
 from windfell.finish.scene import Scene
-from windfell.pixels.easing import eased
+from windfell.pixels.planes import least, thrice
 
 F32 = NDArray[np.float32]
 
-EDGE_FROM, EDGE_TO = np.float32(0.42), np.float32(0.8)
 HAZE_AIR = np.float32(0.7)
 
 
@@ -22,10 +21,11 @@ def base_of(light: F32, guide: Guide, scene: Scene) -> tuple[F32, F32]:
     """
     log = log_luminance(light)
     height, width = log.shape
-    a = at_box(guide.a, scene.box, width, height)
-    base = a * log + at_box(guide.b, scene.box, width, height)
-    kept = 1 - eased((a - EDGE_FROM) / (EDGE_TO - EDGE_FROM))
-    return log, log + kept * (base - log)
+    a, b = guide.giving_way
+    base = at_box(a, scene.box, width, height)
+    base *= log
+    base += at_box(b, scene.box, width, height)
+    return log, base
 
 
 def wide_guide(small: F32, side: int, share: float) -> Guide:
@@ -49,9 +49,13 @@ def haze_changed(light: F32, strength: float, guide: Guide, scene: Scene) -> F32
     clear = at_box(guide.clear, scene.box, width, height)
     air = guide.air
     if strength > 0:
-        least = np.clip((light / air).min(axis=2), 0, 1)
-        clear = np.maximum(clear, 1 - np.float32(HAZE_KEPT) * least)
-        t = 1 - np.float32(strength) * (1 - clear)
-        return (light - air) / t[..., None] + air
-    t = 1 + np.float32(strength) * HAZE_AIR * (1 - clear)
-    return light * t[..., None] + air * (1 - t[..., None])
+        lightest = np.clip(least(light * (1 / air)), 0, 1)
+        clear = np.maximum(clear, 1 - np.float32(HAZE_KEPT) * lightest)
+        t = 1 / (1 - np.float32(strength) * (1 - clear))
+    else:
+        t = 1 + np.float32(strength) * HAZE_AIR * (1 - clear)
+    # around the light of the air, which stays
+    out = light - air
+    out *= thrice(t)
+    out += air
+    return out

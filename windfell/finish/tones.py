@@ -13,6 +13,7 @@ from windfell.finish.hues import weak_raised
 from windfell.finish.neighbourhood import base_of, haze_changed
 from windfell.finish.scene import Scene
 from windfell.pixels.easing import eased
+from windfell.pixels.planes import times
 from windfell.recipe.finishing import Colour, Dodge, Light
 from windfell.recipe.model import Development
 
@@ -21,8 +22,10 @@ F32 = NDArray[np.float32]
 MIDDLE_EV, TONE_EV = -2.4, 3.2
 
 
-def guide_of(scene: Scene, haze: bool) -> Guide:
-    """The neighbourhoods of the picture as it is before the adjustment."""
+def guide_of(scene: Scene, haze: bool, ev: float = 0.0) -> Guide:
+    """The neighbourhoods of the picture as it is before the adjustment, lit by so many EV more."""
+    if ev:
+        return scene.keep(("guide", haze, ev), lambda: guide_of(scene, haze).exposed(ev))
     return scene.keep(("guide", haze), lambda: made_guide(scene.small(), haze))
 
 
@@ -30,11 +33,11 @@ def lit(light: F32, v: Light, scene: Scene) -> F32:
     if v.exposure_ev:
         light = light * np.float32(2.0**v.exposure_ev)
     if v.haze_pct:
-        guide = guide_of(scene, True).exposed(v.exposure_ev)
+        guide = guide_of(scene, True, v.exposure_ev)
         light = haze_changed(light, v.haze_pct / 100, guide, scene)
     if v.highlights_pct or v.shadows_pct:
-        _, base = base_of(light, guide_of(scene, bool(v.haze_pct)).exposed(v.exposure_ev), scene)
-        light = light * np.exp2(ends_gain(base, v.highlights_pct, v.shadows_pct))[..., None]
+        _, base = base_of(light, guide_of(scene, bool(v.haze_pct), v.exposure_ev), scene)
+        light = times(light, np.exp2(ends_gain(base, v.highlights_pct, v.shadows_pct)))
     light = levels(light, Development(white_pct=v.white_pct, black_pct=v.black_pct))
     if v.contrast_pct:
         light = scene.keep(("contrast", v.contrast_pct), lambda: ContrastTable(v.contrast_pct))(light)
@@ -48,7 +51,7 @@ def dodged(light: F32, v: Dodge) -> F32:
     tone = log_luminance(light) - np.float32(MIDDLE_EV)
     dark, bright = eased(-tone / TONE_EV), eased(tone / TONE_EV)
     gain = v.shadows_ev * dark + v.highlights_ev * bright + v.middle_ev * (1 - dark - bright)
-    return light * np.exp2(gain.astype(np.float32))[..., None]
+    return times(light, np.exp2(gain.astype(np.float32)))
 
 
 def coloured(light: F32, v: Colour) -> F32:

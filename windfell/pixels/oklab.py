@@ -32,7 +32,16 @@ def to_oklab(light: F32) -> F32:
     return cv2.transform(np.cbrt(cv2.transform(light, _LMS)), _LAB)
 
 
+def oklab_planes(light: F32) -> tuple[F32, F32, F32]:
+    """Lightness, a and b (h, w) each of working-space light (h, w, 3)."""
+    root = np.cbrt(cv2.transform(light, _LMS))
+    deep, a, b = (cv2.transform(root, _LAB[k : k + 1]) for k in range(3))
+    return deep, a, b
+
+
 def from_oklab(lab: F32) -> F32:
     """Working-space light (h, w, 3)."""
     root = cv2.transform(np.ascontiguousarray(lab, np.float32), _BACK)
-    return cv2.transform(root * root * root, _LIGHT)
+    cube = root * root
+    cube *= root
+    return cv2.transform(cube, _LIGHT)

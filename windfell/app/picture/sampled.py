@@ -20,7 +20,8 @@ def band_of(image: QImage, spot: QPointF) -> int:
     pixel = image.pixelColor(min(max(int(spot.x() * image.width()), 0), image.width() - 1),
                              min(max(int(spot.y() * image.height()), 0), image.height() - 1))
     light = srgb_decoded(np.array([[pixel.getRgbF()[:3]]])) @ SRGB_TO_WORKING.T
-    hue = float(polar(to_oklab(light.astype(np.float32)))[1][0, 0])
+    _, a, b = np.moveaxis(to_oklab(light.astype(np.float32)), 2, 0)
+    hue = float(polar(a, b)[1][0, 0])
     return int(np.argmin(np.abs((BAND_HUES - hue + 180) % 360 - 180)))
 
 
