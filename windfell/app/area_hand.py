@@ -16,7 +16,8 @@ from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.widgets.area_bar import AreaBar
 from windfell.areas.mending import Blemishes, blemishes, mended
-from windfell.engine.area_pictures import area_picture, ground_at, length_at, points_of_px
+from windfell.engine.area_pictures import SetSheet, Sheet, points_of_px
+from windfell.engine.core import Engine
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, lightness, srgb_decoded
 from windfell.recipe.areas import Area, Ellipse, Gradient, Grown, Meets, Part, Patch, Range, Read, Stroke
@@ -34,7 +35,8 @@ BRIGHT_HALF, HUE_HALF = 12.0, 18.0
 class AreaTarget:
     """Which area is in hand: `name` of what, where the project holds it (None: it is gone), and how one is put there.
 
-    `frame` (id): the one whose light the area reads, if it belongs to one.
+    `frame` (id): the one whose light the area reads, if it belongs to one. `on`: the picture that is drawn on, if it
+    is not that of the set.
     """
 
     set_id: str
@@ -42,15 +44,24 @@ class AreaTarget:
     read: Callable[[Project], Area | None]
     write: Callable[[Project, Area], Project]
     frame: str | None = None
+    on: Callable[[Engine, Project, Job], Sheet] | None = None
+
+    def sheet(self, engine: Engine, project: Project, job: Job) -> Sheet:
+        if self.on is not None:
+            return self.on(engine, project, job)
+        return SetSheet(engine.stages(project, self.set_id), self.frame)
 
 
 class AreaHand(QObject):
-    """`taken` when an area was taken in hand or put away. `picture_of` gives the project whose picture is shown."""
+    """`taken` when an area was taken in hand or put away. `picture_of` gives the project whose picture is shown.
+    Hands of several views may share a bar; `name` tells their requests apart.
+    """
 
     taken = Signal()
 
-    def __init__(self, session: Session, view: PictureView, bar: AreaBar) -> None:
+    def __init__(self, session: Session, view: PictureView, bar: AreaBar, name: str = "") -> None:
         super().__init__()
+        self._name = name
         self.session, self.view, self.bar = session, view, bar
         self.tool = AreaTool()
         self.target: AreaTarget | None = None
@@ -173,25 +184,25 @@ class AreaHand(QObject):
             return
         target, drawn = self._drawn.pop(0)
         self._placing = True
-        engine, set_id = s.engine, target.set_id
+        engine = s.engine
         project = self.picture_of(s.project)
         share = self.tool.size / max(self.view.picture_rect().width(), 1.0)
         look = self.tool.softness, self._strength
         pixel = self._colour_at(drawn.points[-1])
 
         def place(job: Job) -> Part | None:
-            stages = engine.stages(project, set_id)
+            sheet = target.sheet(engine, project, job)
             points = drawn.points
             if drawn.kind == "outline" and len(points) > OUTLINE_POINTS:
                 points = tuple(points[int(k)] for k in np.linspace(0, len(points) - 1, OUTLINE_POINTS))
-            spots = ground_at(stages, points, job)
+            spots = sheet.points(points, job)
             if not np.isfinite(np.array(spots)).all():
                 return None
-            size = length_at(stages, drawn.points[0], share, job)
+            size = sheet.length(drawn.points[0], share, job)
             axes = 0.0, 0.0
             if drawn.kind == "ellipse":
                 across, down = np.abs(np.subtract(drawn.points[-1], drawn.points[0])).tolist()
-                wide = length_at(stages, drawn.points[0], 0.2, job) / 0.2
+                wide = sheet.length(drawn.points[0], 0.2, job) / 0.2
                 axes = 2 * across * wide, 2 * down * shown.height / shown.width * wide
             return _part_of(drawn, spots, size, axes, look, pixel)
 
@@ -207,7 +218,8 @@ class AreaHand(QObject):
             self._placing = False
             self._place_next()
 
-        s.desk.ask("area part", place, done, lambda text: (s.say(text, "wrong"), free()), free, quiet=True, soon=True)
+        s.desk.ask(f"area part{self._name}", place, done, lambda text: (s.say(text, "wrong"), free()), free,
+                   quiet=True, soon=True)
 
     def _colour_at(self, share: tuple[float, float]) -> tuple[float, float]:
         """(lightness in %, hue in degrees) of the picture shown at a share of it."""
@@ -222,21 +234,23 @@ class AreaHand(QObject):
     def _mend(self) -> None:
         """Fill small holes, take specks away."""
         target, area, s, found = self.target, self.area, self.session, self.blemishes
-        if target is None or area is None or found is None or not (found.holes or found.specks):
+        if target is None:
+            return
+        if area is None or found is None or not (found.holes or found.specks):
             s.say("The area has no small holes and no specks.", "info")
             return
         engine, project, size = s.engine, self.picture_of(s.project), self.mask.shape[::-1]
 
         def work(job: Job) -> Area:
-            stages = engine.stages(project, target.set_id)
-            soft = length_at(stages, (0.5, 0.5), 1.5 / size[0], job)
-            return mended(area, found, lambda px: points_of_px(stages, px, size, job), soft)
+            sheet = target.sheet(engine, project, job)
+            soft = sheet.length((0.5, 0.5), 1.5 / size[0], job)
+            return mended(area, found, lambda px: points_of_px(sheet, px, size, job), soft)
 
         def done(better: Area) -> None:
             if self.target is target and self.area == area:
                 self._put(better, f"mend {found.words}")
 
-        s.desk.ask("area mending", work, done)
+        s.desk.ask(f"area mending{self._name}", work, done)
 
     # -- how it is seen
 
@@ -247,16 +261,16 @@ class AreaHand(QObject):
             return
         project = self.picture_of(s.project)
         own = project.set(target.set_id)
-        key = area, own.view, own.outline, own.registration, tuple(f.id for f in own.used)
+        key = area, own.view, own.outline, own.registration, tuple((f.id, f.lens) for f in own.used)
         if key == self._shown:
             return
         self._shown = key
         engine = s.engine
 
         def make(job: Job) -> tuple[np.ndarray, Blemishes, float]:
-            stages = engine.stages(project, target.set_id)
-            mask = area_picture(stages, area, VEIL_SIDE, job, target.frame)
-            return mask, blemishes(mask, SMALL_SHARE * mask.size), length_at(stages, (0.5, 0.5), 0.2, job) / 0.2
+            sheet = target.sheet(engine, project, job)
+            mask = sheet.picture(area, VEIL_SIDE, job)
+            return mask, blemishes(mask, SMALL_SHARE * mask.size), sheet.length((0.5, 0.5), 0.2, job) / 0.2
 
         def done(found: tuple[np.ndarray, Blemishes, float]) -> None:
             if self.target is target:
@@ -267,7 +281,7 @@ class AreaHand(QObject):
         def forget(*_) -> None:
             self._shown = None
 
-        s.desk.ask("area veil", make, done, forget, forget, quiet=True)
+        s.desk.ask(f"area veil{self._name}", make, done, forget, forget, quiet=True)
 
     def _show_mask(self) -> None:
         if self.mask is None or self.target is None:

@@ -85,7 +85,7 @@ class Window(QMainWindow):
         self.stations: dict[str, Station] = {
             s.name: s for s in (
                 Gather(session, self.thumbnails, self.readiness), Prepare(session, self.readiness),
-                Align(session, self.registrations, self.thumbnails),
+                Align(session, self.registrations, self.thumbnails, self.area_bar),
                 Shape(session, self.view), Join(session, self.view, self.hand),
                 Combine(session, self.view, self.hand), Subjects(session, self.view, self.hand),
                 Finish(session, self.view, self.hand), Export(session, self.view),

@@ -1,8 +1,10 @@
-"""What drawing areas on a set's picture needs: the ground under a spot, lengths there, the area as a picture."""
+"""What drawing areas on a picture needs: the ground under a spot, lengths there, the area as a picture."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +20,53 @@ F32 = NDArray[np.float32]
 Share = tuple[float, float]
 
 
+class Sheet(Protocol):
+    """A picture to draw an area on."""
+
+    def points(self, shares: Sequence[Share], job: Job) -> tuple[Point, ...]:
+        """The points of the area's ground under shares of the picture."""
+
+    def length(self, share: Share, wide: float, job: Job) -> float:
+        """How long, on that ground, `wide` of the picture's width is at a share of it: the mean across and down."""
+
+    def picture(self, area: Area, side: int, job: Job) -> F32:
+        """An area's share (h, w) of each px of the whole picture at about `side` px a side."""
+
+
+@dataclass(frozen=True, eq=False)
+class SetSheet:
+    """A set's picture. `frame` (id): the one whose light an area reads, if it belongs to one."""
+
+    stages: PanoramaStages | PileStages
+    frame: str | None = None
+
+    def points(self, shares: Sequence[Share], job: Job) -> tuple[Point, ...]:
+        return ground_at(self.stages, shares, job)
+
+    def length(self, share: Share, wide: float, job: Job) -> float:
+        spots = np.array(ground_at(self.stages, around(share, wide, self.stages.size(job)), job))
+        if not isinstance(self.stages, PanoramaStages):
+            return mean_length(spots)
+        ground = self.stages.area_ground
+        return mean_length(ground.points(spots), ground.unit)
+
+    def picture(self, area: Area, side: int, job: Job) -> F32:
+        return area_picture(self.stages, area, side, job, self.frame)
+
+
+def around(share: Share, wide: float, size: tuple[int, int]) -> tuple[Share, ...]:
+    """Left, right, top and bottom of a share of a picture of a size (w, h), `wide` of its width apart."""
+    x, y = share
+    step = 0.5 * wide, 0.5 * wide * size[0] / size[1]
+    return (x - step[0], y), (x + step[0], y), (x, y - step[1]), (x, y + step[1])
+
+
+def mean_length(spots: NDArray, unit: float = 1.0) -> float:
+    """The mean of how far left and right, top and bottom lie apart, in units."""
+    found = (np.linalg.norm(spots[1] - spots[0]) + np.linalg.norm(spots[3] - spots[2])) / 2 / unit
+    return float(max(found, 1e-3)) if np.isfinite(found) else 1e-3
+
+
 def ground_at(stages: PanoramaStages | PileStages, shares: Sequence[Share], job: Job) -> tuple[Point, ...]:
     """The points of the set's ground under shares of its picture."""
     width, height = stages.size(job)
@@ -26,21 +75,6 @@ def ground_at(stages: PanoramaStages | PileStages, shares: Sequence[Share], job:
         return ground_points(stages.area_ground, stages.canvas(job).rays(px))
     found = stages.cut(job).onto_reference(1.0)(px)
     return tuple((round(float(x), 2), round(float(y), 2)) for x, y in found)
-
-
-def length_at(stages: PanoramaStages | PileStages, share: Share, wide: float, job: Job) -> float:
-    """How long, on the set's ground, `wide` of the picture's width is at a share of it: the mean across and down."""
-    width, height = stages.size(job)
-    step = 0.5 * wide, 0.5 * wide * width / height
-    x, y = share
-    spots = np.array(ground_at(stages, ((x - step[0], y), (x + step[0], y), (x, y - step[1]), (x, y + step[1])), job))
-    if isinstance(stages, PanoramaStages):
-        points = stages.area_ground.points(spots)
-        across, down = np.linalg.norm(points[1] - points[0]), np.linalg.norm(points[3] - points[2])
-        found = (across + down) / 2 / stages.area_ground.unit
-    else:
-        found = (np.linalg.norm(spots[1] - spots[0]) + np.linalg.norm(spots[3] - spots[2])) / 2
-    return float(max(found, 1e-3)) if np.isfinite(found) else 1e-3
 
 
 def area_picture(
@@ -60,7 +94,6 @@ def area_picture(
     return on_canvas(area, stages.area_ground, canvas, region, drawer, stages.cache, stages.masks)
 
 
-def points_of_px(stages: PanoramaStages | PileStages, outline: NDArray, size: tuple[int, int], job: Job
-                 ) -> tuple[Point, ...]:
+def points_of_px(sheet: Sheet, outline: NDArray, size: tuple[int, int], job: Job) -> tuple[Point, ...]:
     """The ground under px (n, 2) of the picture shown at a size (w, h)."""
-    return ground_at(stages, [tuple(s) for s in (np.asarray(outline) + 0.5) / size], job)
+    return sheet.points([tuple(s) for s in (np.asarray(outline) + 0.5) / size], job)

@@ -15,7 +15,6 @@ from windfell.app.screen import SCREEN
 
 FAIR_PX, POOR_PX = 1.0, 3.0
 GRAB = 7.0
-BRUSH = 14.0
 CROWD = 120
 LOUPE, LOUPE_TIMES = 92.0, 4.0
 
@@ -39,14 +38,14 @@ def mark_form(error: float, by_hand: bool) -> tuple[str, str]:
 
 
 class PointPane(PictureView):
-    """`tool`: "points", "level", "upright", "straight", "ignore" or "brush". Places go out in px of the full size."""
+    """`tool`: "points", "level", "upright", "straight", or "ignore", when the view's tool has the picture. Places go
+    out in px of the full size.
+    """
 
     clicked = Signal(float, float)
     chosen = Signal(int)
     dragged = Signal(int, float, float, bool)
     lined = Signal(list)
-    outlined = Signal(list)
-    brushed = Signal(list, float, bool)
     hovered = Signal(float, float)
     line_chosen = Signal(int)
 
@@ -97,7 +96,7 @@ class PointPane(PictureView):
 
     def mousePressEvent(self, event) -> None:
         at = self.to_px(event.position())
-        if event.button() != Qt.MouseButton.LeftButton or at is None:
+        if event.button() != Qt.MouseButton.LeftButton or at is None or self.tool == "ignore":
             super().mousePressEvent(event)
             return
         self._pressed = event.position()
@@ -133,9 +132,6 @@ class PointPane(PictureView):
         elif pressed and self._stroke and at is not None and self.tool in ("level", "upright"):
             self._stroke = [self._stroke[0], at]
             self.update()
-        elif pressed and self._stroke and at is not None and self.tool in ("ignore", "brush"):
-            self._stroke.append(at)
-            self.update()
         else:
             super().mouseMoveEvent(event)
 
@@ -149,13 +145,6 @@ class PointPane(PictureView):
             self.clicked.emit(*at)
         elif self.tool in ("level", "upright") and self._stroke:
             self._end_line(still, event.position())
-        elif self.tool == "ignore" and len(self._stroke) > 2:
-            self.outlined.emit(self._stroke)
-            self._stroke = []
-        elif self.tool == "brush" and self._stroke:
-            erase = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-            self.brushed.emit(self._stroke, BRUSH / self.zoom, erase)
-            self._stroke = []
         self._grabbed, self._pressed = None, None
         super().mouseReleaseEvent(event)
         self.update()
@@ -194,9 +183,7 @@ class PointPane(PictureView):
             p.setOpacity(1.0)
         for n, (kind, points, words) in enumerate(self.lines):
             self._paint_line(p, points, f"{kind} {words}", n == self.line)
-        if self._stroke and self.tool == "brush":
-            self._paint_brush(p)
-        elif self._stroke:
+        if self._stroke:
             self._paint_line(p, self._stroke, "", True)
         for mark in self.marks:
             if mark.row != self.row:
@@ -231,12 +218,6 @@ class PointPane(PictureView):
             p.setBrush(Qt.BrushStyle.NoBrush)
             p.setPen(QPen(theme.colour("gorse"), 1.6))
             p.drawEllipse(at, 12, 12)
-
-    def _paint_brush(self, p: QPainter) -> None:
-        p.setPen(QPen(theme.colour("heather", 130), 2 * BRUSH, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap,
-                      Qt.PenJoinStyle.RoundJoin))
-        path = QPolygonF([self.to_view(*q) for q in self._stroke])
-        p.drawPolyline(path) if len(path) > 1 else p.drawPoint(path[0])
 
     def _paint_line(self, p: QPainter, points: list, words: str, chosen: bool) -> None:
         path = QPolygonF([self.to_view(*q) for q in points])

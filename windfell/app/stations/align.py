@@ -31,6 +31,7 @@ from windfell.app.stations.overlap_map import OverlapMap, link_form
 from windfell.app.stations.points import Points
 from windfell.app.stations.station import Station
 from windfell.app.thumbnails import Thumbnails
+from windfell.app.widgets.area_bar import AreaBar
 from windfell.app.widgets.choice import Choice
 from windfell.geometry import planar
 from windfell.recipe.model import Align as Way
@@ -46,12 +47,12 @@ class Align(Station):
 
     name = "align"
 
-    def __init__(self, session: Session, found: Registrations, thumbnails: Thumbnails) -> None:
+    def __init__(self, session: Session, found: Registrations, thumbnails: Thumbnails, bar: AreaBar) -> None:
         super().__init__(session)
         self.found = found
         self.map = OverlapMap(session, found, thumbnails)
         self.map.picked.connect(session.select_frame)
-        self.points = Points(session, found)
+        self.points = Points(session, found, bar)
         self.pages = QStackedWidget()
         self.pages.addWidget(self.map)
         self.pages.addWidget(self.points.page)
@@ -174,10 +175,15 @@ class Align(Station):
         self.shown.set_value(name)
         self.map.show_parallax(name == "parallax")
         self.pages.setCurrentIndex(int(name == "points"))
+        if name != "points":
+            self.points.set_tool("points")
         self.refresh()
 
     def entered(self) -> None:
         self.found.ask()
+
+    def left(self) -> None:
+        self.points.set_tool("points")
 
     def refresh(self) -> None:
         frame_set = self.session.frame_set

@@ -1,113 +1,132 @@
-"""Areas of frames in which no points are taken: outlined or painted, on frames whose lens is corrected.
+"""Areas of frames in which no points are taken, drawn on two frames side by side by the hand that draws all areas.
 
-What is drawn lies in the px of an ideal lens, since that is how frames are shown; the area lies in the px of the
-frame as it was taken, since that is where features are looked for.
+What is drawn lies in the px of the frame as it was taken, since that is where features are looked for; frames are
+shown with their lens corrected.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
-import cv2
 import numpy as np
-from numpy.typing import NDArray
-from PySide6.QtGui import QImage
+from PySide6.QtCore import QObject, Signal
 
-from windfell.app.picture.point_pane import hatched
+from windfell.app.area_hand import AreaHand, AreaTarget
+from windfell.app.picture.point_pane import PointPane, hatched
 from windfell.app.session import Session
-from windfell.engine.sources import Opened
-from windfell.errors import WindfellError
-from windfell.geometry.camera import Lens
+from windfell.app.widgets.area_bar import AreaBar
+from windfell.engine.frame_sheet import frame_sheet
 from windfell.job import Job
 from windfell.recipe import edits
-from windfell.recipe.areas import Area, Meets, Part, Patch, Point, Stroke
-from windfell.recipe.model import Frame
+from windfell.recipe.areas import Area
+from windfell.recipe.model import Frame, Project
 
-Mask = NDArray[np.uint8]
+HATCH_SIDE = 1024
 
 
-class Ignoring:
-    """Sends the edits; `hatch` shows what is ignored."""
+class Ignoring(QObject):
+    """A hand for each pane; the one over whose pane the pointer is has the area in hand. `ended` when neither has."""
 
-    def __init__(self, session: Session) -> None:
-        self._session = session
+    ended = Signal()
 
-    def outline(self, frame: Frame, points: Sequence[tuple[float, float]]) -> None:
-        """What lies within an outline (ideal px of the full size) joins what is ignored in the frame."""
-        lens = self._lens(frame)
-        if lens is not None and len(points) > 2:
-            self._with(frame, Patch(_as_taken(lens, points)))
+    def __init__(self, session: Session, panes: Sequence[PointPane], bar: AreaBar) -> None:
+        super().__init__()
+        self._session, self._panes = session, panes
+        self.hands = [AreaHand(session, pane, bar, f" {n}") for n, pane in enumerate(panes)]
+        self._passing = False
+        self._frames: list[Frame] = []
+        self._hatched: list[tuple | None] = [None, None]
+        for hand in self.hands:
+            hand.taken.connect(self._tell)
 
-    def brush(self, frame: Frame, points: Sequence[tuple[float, float]], radius_px: float, erase: bool) -> None:
-        """What a stroke covers joins, or leaves, what is ignored in the frame."""
-        lens = self._lens(frame)
-        if lens is None or (erase and frame.ignored is None):
+    @property
+    def side(self) -> int | None:
+        """The pane on which the area is in hand."""
+        return next((n for n, hand in enumerate(self.hands) if hand.target is not None), None)
+
+    def take(self, side: int) -> None:
+        """The area of this pane's frame is drawn on from now on."""
+        if self.side == side or side >= len(self._frames):
             return
-        meets = Meets.TAKE if erase else Meets.ADD
-        self._with(frame, Stroke(_as_taken(lens, points), round(2 * radius_px, 2), 0.0, meets=meets))
+        self._passing = True
+        self.put_away()
+        self._passing = False
+        s, frame_id, set_id = self._session, self._frames[side].id, self._session.set_id
+        number = [f.id for f in s.frame_set.frames].index(frame_id) + 1
+
+        def read(project: Project) -> Area | None:
+            found = _frame(project, set_id, frame_id)
+            return None if found is None else found.ignored or Area()
+
+        def write(project: Project, area: Area) -> Project:
+            return edits.ignore_area(project, set_id, [frame_id], area if area != Area() else None).project
+
+        self.hands[side].take(AreaTarget(
+            set_id, f"Ignored in frame {number}", read, write,
+            on=lambda engine, project, job: frame_sheet(engine, project, _frame(project, set_id, frame_id), job)))
+        self.show(self._frames)
+
+    def put_away(self) -> None:
+        for hand in self.hands:
+            hand.put_away()
+
+    def _tell(self) -> None:
+        if self.side is None and not self._passing:
+            self.show(self._frames)
+            self.ended.emit()
 
     def in_all(self, frame: Frame) -> None:
         """The frame's ignored area counts in all frames of the set."""
         s = self._session
         if frame.ignored is None:
-            s.say("The chosen frame has no ignored area yet; draw around one or paint it.", "info")
+            s.say("This frame has no ignored area yet; paint or outline one.", "info")
             return
         s.edit(edits.ignore_area(s.project, s.set_id, [f.id for f in s.frame_set.frames], frame.ignored), True)
 
-    def clear(self, frame: Frame) -> None:
-        s = self._session
-        if frame.ignored is not None:
-            s.edit(edits.ignore_area(s.project, s.set_id, [frame.id], None), True)
+    def show(self, frames: Sequence[Frame]) -> None:
+        """What is ignored in the frames of both panes is hatched; what is in hand the hand itself shows."""
+        held = self.side
+        if held is not None and [f.id for f in frames] != [f.id for f in self._frames]:
+            self._passing = True
+            self.put_away()
+            self._passing = False
+            self._frames = list(frames)
+            self.take(held)
+            return
+        self._frames = list(frames)
+        for side, frame in enumerate(frames):
+            self._hatch(side, frame)
 
-    def hatch(self, frame: Frame) -> QImage | None:
-        """The ignored area as it lies on the frame shown, hatched; None for none."""
-        opened, lens = self._opened(frame), self._lens(frame)
-        if opened is None or lens is None:
-            return None
-        try:
-            mask = self._session.engine.ignored(opened, frame, Job())
-        except WindfellError:
-            return None
-        if mask is None:
-            return None
-        return hatched(mask if lens.optics is None else _looked_up(mask, lens, lens.bent))
+    def _hatch(self, side: int, frame: Frame) -> None:
+        s, pane = self._session, self._panes[side]
+        nothing = frame.ignored is None or frame.ignored.empty or self.side == side
+        key = None if nothing else (frame.source, frame.lens, frame.ignored)
+        if key == self._hatched[side]:
+            return
+        self._hatched[side] = key
+        channel = f"ignored {side}"
+        if key is None:
+            s.desk.drop(channel)
+            pane.ignored = None
+            pane.update()
+            return
+        engine, project = s.engine, s.project
 
-    def _opened(self, frame: Frame) -> Opened | None:
-        try:
-            return self._session.engine.opened(self._session.project, frame, Job())
-        except WindfellError:
-            return None
+        def make(job: Job) -> np.ndarray:
+            share = frame_sheet(engine, project, frame, job).picture(frame.ignored, HATCH_SIDE, job)
+            return (255 * share + 0.5).astype(np.uint8)
 
-    def _lens(self, frame: Frame) -> Lens | None:
-        """The frame's size and what its lens correction undoes; None if it cannot be opened."""
-        opened = self._opened(frame)
-        if opened is None:
-            return None
-        try:
-            optics = self._session.engine.optics(opened, frame)
-        except WindfellError:
-            return None
-        return Lens(*opened.size, 1.0, optics=optics if optics is not None and optics.bends else None)
+        def done(mask: np.ndarray) -> None:
+            if self._hatched[side] == key:
+                pane.ignored = hatched(mask)
+                pane.update()
 
-    def _with(self, frame: Frame, part: Part) -> None:
-        """The part joins what is ignored in the frame."""
-        s, area = self._session, frame.ignored or Area()
-        s.edit(edits.ignore_area(s.project, s.set_id, [frame.id], replace(area, parts=(*area.parts, part))), True)
+        def failed(*_) -> None:
+            self._hatched[side] = None
 
-
-def _as_taken(lens: Lens, points: Sequence[tuple[float, float]]) -> tuple[Point, ...]:
-    """Ideal px in those of the frame as it was taken."""
-    found = lens.bent(np.array(points, float)) if lens.optics is not None else np.array(points, float)
-    return tuple((round(float(x), 2), round(float(y), 2)) for x, y in found[np.isfinite(found).all(axis=1)])
+        s.desk.ask(channel, make, done, failed, failed, quiet=True)
 
 
-def _looked_up(mask: Mask, lens: Lens, onto) -> Mask:
-    """A mask whose px show what `mask` holds at `onto` of their place, px of the full size; 0 beyond it."""
-    h, w = mask.shape
-    grid = np.stack(np.meshgrid(np.arange(w), np.arange(h)), -1).astype(float)
-    scale = np.array([lens.width / w, lens.height / h])
-    with np.errstate(invalid="ignore"):
-        there = (onto((grid + 0.5) * scale - 0.5) + 0.5) / scale - 0.5
-    there = np.nan_to_num(there, nan=-10.0).astype(np.float32)
-    return cv2.remap(mask, there, None, cv2.INTER_NEAREST, borderMode=cv2.BORDER_CONSTANT, borderValue=0)
+def _frame(project: Project, set_id: str, frame_id: str) -> Frame | None:
+    own = next((s for s in project.sets if s.id == set_id), None)
+    return None if own is None else next((f for f in own.frames if f.id == frame_id), None)

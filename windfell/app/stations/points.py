@@ -16,6 +16,7 @@ from windfell.app.session import Session
 from windfell.app.single import single_frame
 from windfell.app.stations.ignoring import Ignoring
 from windfell.app.stations.point_rows import all_rows, line_in_words, pair_of, pairs_in_words, same_row
+from windfell.app.widgets.area_bar import AreaBar
 from windfell.app.widgets.pair_page import TOOLS, PairPage, PointsBoard
 from windfell.app.widgets.point_list import Row
 from windfell.engine.points import SURE, matching_spot, more_points
@@ -29,26 +30,26 @@ class Points(QObject):
 
     frame_wanted = Signal(str)
 
-    def __init__(self, session: Session, found: Registrations) -> None:
+    def __init__(self, session: Session, found: Registrations, area_bar: AreaBar) -> None:
         super().__init__()
         self.session, self.found = session, found
-        self.ignoring = Ignoring(session)
         self.rows: list[Row] = []
         self.row: int | None = None
         self.pair: tuple[str, str] | None = None
         self._pending: tuple[int, tuple[float, float]] | None = None
         self._sources = [PictureSource(session, "points first"), PictureSource(session, "points second")]
         self.panes = [PointPane(s, s) for s in self._sources]
+        self.ignoring = Ignoring(session, self.panes, area_bar)
+        self.ignoring.ended.connect(lambda: self.set_tool("points") if self.tools_value == "ignore" else None)
         self.page, self.board = PairPage(self.panes), PointsBoard()
         page, board = self.page, self.board
         self.pairs, self.tools, self.words = page.pairs, page.tools, page.words
-        self.for_all, self.clear = page.for_all, page.clear
+        self.for_all = page.for_all
         self.list, self.plot, self.weight, self.limit = board.list, board.plot, board.weight, board.limit
         self.worst, self.delete, self.fill = board.worst, board.delete, board.fill
         for signal, answer in (
             (self.pairs.activated, self._pair_chosen), (self.tools.picked, self.set_tool),
-            (self.for_all.clicked, lambda: self.ignoring.in_all(self._chosen_frame())),
-            (self.clear.clicked, lambda: self.ignoring.clear(self._chosen_frame())),
+            (self.for_all.clicked, lambda: self.ignoring.in_all(self._frames()[self.ignoring.side or 0])),
             (self.list.picked, self.choose), (self.worst.clicked, self.go_to_worst),
             (self.delete.clicked, self.delete_chosen), (self.fill.clicked, self._fill),
             (self.weight.editingFinished, self._weight_typed), (self.limit.editingFinished, self._limit_typed),
@@ -59,9 +60,6 @@ class Points(QObject):
             pane.chosen.connect(self.choose)
             pane.dragged.connect(lambda row, x, y, end, n=side: self._drag(n, row, x, y, end))
             pane.lined.connect(lambda points, n=side: self._draw_line(n, points))
-            pane.outlined.connect(lambda points, n=side: self.ignoring.outline(self._frames()[n], points))
-            pane.brushed.connect(lambda points, radius, erase, n=side: self.ignoring.brush(
-                self._frames()[n], points, radius, erase))
             pane.hovered.connect(lambda x, y, n=side: self._hover(n, x, y))
             pane.line_chosen.connect(lambda line, n=side: self._choose_line(n, line))
 
@@ -77,6 +75,10 @@ class Points(QObject):
         self._pending = None
         self._say_tool()
         self._paint()
+        if name != "ignore":
+            self.ignoring.put_away()
+        elif self.pair is not None:
+            self.ignoring.take([f.id for f in self._frames()].index(self._chosen_frame().id))
 
     def refresh(self) -> None:
         """Show the recipe and the registration as they are now."""
@@ -179,11 +181,9 @@ class Points(QObject):
             pane.pending = self._pending[1] if self._pending and self._pending[0] == side else None
             pane.lines = [(str(x.kind), list(x.points), line_in_words(frame_set, found, x))
                           for x in frame_set.registration.lines if x.frame == frame.id]
-            pane.ignored = self.ignoring.hatch(frame)
             pane.update()
-        ignoring = self.tools_value in ("ignore", "brush")
-        self.for_all.setVisible(ignoring)
-        self.clear.setVisible(ignoring)
+        self.ignoring.show(self._frames())
+        self.for_all.setVisible(self.tools_value == "ignore")
         self._say_tool()
 
     @property
@@ -389,6 +389,8 @@ class Points(QObject):
 
     def _hover(self, side: int, x: float, y: float) -> None:
         """Linked loupes: the spot under the pointer here, and where the cameras see it there."""
+        if self.tools_value == "ignore" and not np.isnan(x):
+            self.ignoring.take(side)
         if self.tools_value != "points":
             return
         gone = bool(np.isnan(x))

@@ -25,8 +25,7 @@ TOOLS = (
     ("level", "Level", "Draw along something that is level"),
     ("upright", "Upright", "Draw along something that stands upright"),
     ("straight", "Straight", "Click along something straight; a double click ends the line"),
-    ("ignore", "Ignore", "Draw around where no point may be taken: water, clouds, people"),
-    ("brush", "Brush", "Paint where no point may be taken; Shift takes paint away"),
+    ("ignore", "Ignore", "Paint or draw around where no point may be taken: water, clouds, people"),
 )
 
 
@@ -49,10 +48,8 @@ class PairPage(QWidget):
         self.words.setWordWrap(True)
         self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.for_all = QPushButton("For all frames")
-        self.for_all.setToolTip("The ignored area of the chosen frame counts in all frames of the set")
-        self.clear = QPushButton("Clear")
-        self.clear.setToolTip("Take points everywhere in the chosen frame again")
-        for part in (self.pairs, self.tools, self.for_all, self.clear):
+        self.for_all.setToolTip("The ignored area in hand counts in all frames of the set")
+        for part in (self.pairs, self.tools, self.for_all):
             row.addWidget(part)
         self.tools.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Preferred)
         row.addWidget(self.words, 1)
