@@ -6,12 +6,14 @@ import tempfile
 import tomllib
 import unittest
 import xml.etree.ElementTree as ET
+from datetime import UTC, datetime
 from fnmatch import fnmatch
 from pathlib import Path
 
 from windfell import __version__
 from windfell.cli.desktop import FILES
 from windfell.cli.main import main
+from windfell.engine.desktop_recents import BOOKMARK, told_desktop
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -46,6 +48,29 @@ class Desktop(unittest.TestCase):
         self.assertTrue((self.place / "icons/hicolor/scalable/apps/windfell.svg").read_text().startswith("<"))
         self.assertEqual(main(["desktop", "--remove"]), 0)
         self.assertFalse(any((self.place / name).exists() for name in FILES))
+
+    def test_a_project_joins_the_list_of_recent_documents_and_what_is_there_stays(self):
+        project = Path(self.place.parent) / "fell & tarn.windfell"
+        self.assertFalse(told_desktop(project))
+        self.place.mkdir()
+        listed = self.place / "recently-used.xbel"
+        self.assertFalse(listed.exists())  # no desktop keeps one
+        other = (f'<xbel version="1.0" xmlns:bookmark="{BOOKMARK}"><bookmark href="file:///a.txt"><info><metadata>'
+                 '<bookmark:applications><bookmark:application name="Notes" exec="notes" count="3"/>'
+                 '</bookmark:applications></metadata></info></bookmark></xbel>')
+        listed.write_text(other)
+        for _ in range(2):
+            self.assertTrue(told_desktop(project, datetime(2026, 11, 1, 8, 30, tzinfo=UTC)))
+        marks = ET.parse(listed).getroot().findall("bookmark")
+        self.assertEqual([m.get("href") for m in marks], ["file:///a.txt", project.as_uri()])
+        programs = [list(m.iter(f"{{{BOOKMARK}}}application")) for m in marks]
+        self.assertEqual([[(p.get("name"), p.get("count")) for p in own] for own in programs],
+                         [[("Notes", "3")], [("Windfell", "2")]])
+        self.assertEqual(marks[1].get("visited"), "2026-11-01T08:30:00Z")
+        self.assertEqual(marks[1].find(".//{*}mime-type").get("type"), "application/x-windfell")
+        listed.write_text("<xbel")
+        self.assertFalse(told_desktop(project))
+        self.assertEqual(listed.read_text(), "<xbel")
 
     def test_a_place_that_cannot_be_written_is_a_sentence(self):
         self.place.parent.mkdir(exist_ok=True)

@@ -13,6 +13,7 @@ from windfell.app.screen import SCREEN
 from windfell.app.work import Desk
 from windfell.engine.cache import total_memory_bytes
 from windfell.engine.core import Engine
+from windfell.engine.desktop_recents import told_desktop
 from windfell.engine.folders import state_folder
 from windfell.engine.proposals import propose
 from windfell.engine.settings import Settings, read_or_shipped, write_settings
@@ -295,6 +296,7 @@ class Session(QObject):
                 temporary.write_text(json.dumps(listed))
         except WindfellError as error:
             self.say(f"The list of recent projects could not be kept: {error}", "wrong")
+        self.desk.ask("desktop's list", lambda job: told_desktop(path), lambda told: None, quiet=True)
 
     def close(self) -> None:
         """End well: nothing is left running, and no safety copy of saved work."""

@@ -9,6 +9,7 @@ import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
+from windfell.engine.folders import data_folder
 from windfell.errors import OutputFailed
 from windfell.recipe.written import written_whole
 
@@ -25,11 +26,6 @@ REFRESH_LIMIT_S = 30
 
 def add_desktop(p: ArgumentParser) -> None:
     p.add_argument("--remove", action="store_true", help="take them away again")
-
-
-def data_folder() -> Path:
-    """Where desktops look for what belongs to one user."""
-    return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
 
 
 def run_desktop(options: Namespace, _job: object = None) -> None:

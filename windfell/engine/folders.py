@@ -16,6 +16,11 @@ def config_folder() -> Path:
     return Path(home) / "config" if home else Path(user_config_dir(PROGRAM))
 
 
+def data_folder() -> Path:
+    """Where desktops look for what belongs to one user (XDG base directories)."""
+    return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
+
+
 def state_folder() -> Path:
     """Safety copies and the list of recent projects."""
     home = os.environ.get("WINDFELL_HOME")
