@@ -132,6 +132,25 @@ class Seams(unittest.TestCase):
         self.assertGreater(jump(plain), 0.015)
         self.assertLess(jump(found), 0.006)
 
+    def test_no_colour_bleeds_in_from_another_thing_at_the_rim(self):
+        y, x = np.mgrid[0:60, 0:80].astype(np.float32)
+        light = np.full((60, 80, 3), 0.5, np.float32)
+        light[:, 50:] = (0.9, 0.2, 0.1)
+        hole = np.zeros((60, 80), bool)
+        hole[20:40, 30:50] = True
+        light[:, :30] += np.float32(0.02)
+        grey = np.dstack([np.where(hole, 10, x), y])
+        found = seamless(light, hole, grey)
+        self.assertLess(np.ptp(found[20:40, 30:50], axis=2).max(), 0.06)
+        np.testing.assert_allclose(found[20:40, 30:50], 0.52, atol=0.05)
+
+    def test_a_hole_without_a_rim_keeps_what_was_taken(self):
+        light = np.random.default_rng(0).uniform(0.2, 0.8, (12, 20, 3)).astype(np.float32)
+        y, x = np.mgrid[0:12, 0:20].astype(np.float32)
+        found = seamless(light, np.ones((12, 20), bool), np.dstack([x[:, ::-1], y]))
+        np.testing.assert_allclose(found, light[:, ::-1], atol=0.35)
+        self.assertTrue(np.isfinite(found).all())
+
     def test_what_was_taken_can_be_taken_again(self):
         rng = np.random.default_rng(2)
         light = cv2.GaussianBlur(rng.uniform(0.1, 0.9, (70, 90, 3)).astype(np.float32), (0, 0), 1.2)

@@ -148,6 +148,21 @@ class StackRepairs(unittest.TestCase):
         self.assertLess(np.abs(encoded(framed[104:136, 154:186]).astype(int)
                                - encoded(self.light[104:136, 154:186])).max(), 30)
 
+    def test_texture_is_as_rough_as_what_lies_around(self):
+        rng = np.random.default_rng(5)
+        # grass with smooth spots, which are the most alike to anything on the whole
+        rough = cv2.GaussianBlur(rng.uniform(0, 1, (160, 160)).astype(np.float32), (0, 0), 1.2)
+        calm = cv2.GaussianBlur(rng.uniform(0, 1, (160, 160)).astype(np.float32), (0, 0), 12)
+        share = (calm < np.quantile(calm, 0.25)).astype(np.float32)
+        grey = 0.3 + (rough - rough.mean()) * (1 - 0.9 * cv2.GaussianBlur(share, (0, 0), 3))
+        light = np.repeat(np.square(grey)[..., None], 3, axis=2)
+        hole = np.zeros((160, 160), bool)
+        hole[55:105, 55:105] = True
+        fine = lambda v: np.sqrt(v[..., 0]) - cv2.GaussianBlur(np.sqrt(v[..., 0]), (0, 0), 3)  # noqa: E731
+        ring = (cv2.dilate(hole.astype(np.uint8), np.ones((41, 41))) > 0) & ~hole
+        kept = [fine(patch_filled(light, hole, None, seed))[hole].var() for seed in (0, 1, 2)]
+        self.assertGreater(np.mean(kept) / fine(light)[ring].var(), 0.5)
+
     def test_texture_comes_from_where_it_is_wished_or_not_from_where_it_is_not(self):
         left, right = (Area((Patch(((x, 10.0), (x + 100, 10.0), (x + 100, 230.0), (x, 230.0)), 0.0),))
                        for x in (10.0, 230.0))

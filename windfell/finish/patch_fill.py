@@ -2,8 +2,9 @@
 
 Coarse to fine, again and again for every patch that touches the hole the most alike patch elsewhere (PatchMatch,
 Barnes et al. 2009), then every px by what these patches say of it, those nearer to the rim more (Wexler et al. 2007).
-In the end each px is taken from one patch alone, so that nothing is blurred, and what is left of a step along the rim
-passes over smoothly.
+In the end each px is taken from one patch alone, so that nothing is blurred, and the picture gets the slopes of what
+is taken, so that there is no step along the rim or between patches (Perez et al. 2003). Among patches those that are
+as rough as what lies around the hole come first, since the most alike one is apt to be smooth.
 """
 
 from __future__ import annotations
@@ -25,7 +26,7 @@ HALF = 3
 THIN_PX = 2.5
 ROUNDS = (16, 10, 6, 4, 2)
 NEARER = np.float32(1.3)
-RING_PX = 2
+ROUGHNESS = np.float32(3.0)
 FINE_ROUNDS = 2
 SPARSE_FROM = 20_000
 JUMPS = (1, 4)
@@ -40,7 +41,11 @@ def patch_filled(light: F32, hole: Bools, barred: Bools | None = None, seed: int
     if not hole.any():
         return light
     found = _filled(light, hole, barred, seed)
-    return None if found is None else found[0]
+    if found is None:
+        return None
+    out = light.copy()
+    out[hole] = np.square(_without_steps(*found, hole)[0][hole])
+    return out
 
 
 def patch_taken(light: F32, hole: Bools, seed: int = 0) -> tuple[F32, F32, F32] | None:
@@ -50,14 +55,18 @@ def patch_taken(light: F32, hole: Bools, seed: int = 0) -> tuple[F32, F32, F32] 
     found = _filled(light, hole, None, seed)
     if found is None:
         return None
-    out, field = found
-    y, x = np.mgrid[0 : hole.shape[0], 0 : hole.shape[1]].astype(np.float32)
-    own = np.ascontiguousarray(np.dstack([x, y, np.zeros_like(x)]))
-    taken = field.voted(own, own, hole, alone=True)[..., :2]
-    root = np.maximum(seamless(np.sqrt(np.maximum(out, 0)), hole, taken), 0)
+    root, taken = _without_steps(*found, hole)
     at = taken.astype(np.intp)
     added = np.where(hole[..., None], root - root[at[..., 1], at[..., 0]], 0)
     return np.square(root), taken, added.astype(np.float32)
+
+
+def _without_steps(root: F32, field: _Field, hole: Bools) -> tuple[F32, F32]:
+    """The root of the light filled so that there are no steps between px of different places; and these places."""
+    y, x = np.mgrid[0 : hole.shape[0], 0 : hole.shape[1]].astype(np.float32)
+    own = np.ascontiguousarray(np.dstack([x, y, np.zeros_like(x)]))
+    taken = field.voted(own, own, hole, alone=True)[..., :2]
+    return np.maximum(seamless(root, hole, taken), 0), taken
 
 
 def _filled(light: F32, hole: Bools, barred: Bools | None, seed: int) -> tuple[F32, _Field] | None:
@@ -83,14 +92,13 @@ def _filled(light: F32, hole: Bools, barred: Bools | None, seed: int) -> tuple[F
         field = _Field.begun(its_hole, its_barred, rng) if field is None else field.finer(its_hole, its_barred, rng)
         rounds = ROUNDS[min(len(levels) - 1 - n, len(ROUNDS) - 1)] if n else FINE_ROUNDS
         field.trust(its_hole)
+        field.expect(own, its_hole)
         field.judge(picture)
         for k in range(rounds):
             field.improve(picture, rng)
             picture = field.voted(picture, own, its_hole, alone=n == 0 or k >= rounds // 2)
             field.judge(picture)
-    out = light.copy()
-    out[hole] = np.square(np.maximum(field.met(picture, root, hole)[hole], 0))
-    return out, field
+    return picture, field
 
 
 def _thickness(hole: Bools) -> float:
@@ -127,7 +135,8 @@ def _touched(hole: Bools) -> Bools:
 @dataclass(eq=False)
 class _Field:
     """For patches with middles (y, x) the middles (sy, sx) of those they are taken from, and how unlike they are;
-    `at`: which of them has its middle at a px, -1 for none. `trusted`: how much they count.
+    `at`: which of them has its middle at a px, -1 for none. `trusted`: how much they count. `rough`: how rough the
+    texture is at each px (h, w), in the hole as that around it lets expect.
     """
 
     y: Ints
@@ -138,6 +147,7 @@ class _Field:
     at: Ints
     off: F32
     trusted: F32
+    rough: F32
 
     @classmethod
     def begun(cls, hole: Bools, barred: Bools, rng: np.random.Generator) -> _Field:
@@ -151,7 +161,8 @@ class _Field:
     def _of(cls, targets: Bools, y: Ints, x: Ints, sy: Ints, sx: Ints, sources: Bools) -> _Field:
         at = np.full(targets.shape, -1, np.int32)
         at[y, x] = np.arange(len(y))
-        return cls(y, x, sy, sx, sources, at, np.full(len(y), np.inf, np.float32), np.ones(len(y), np.float32))
+        return cls(y, x, sy, sx, sources, at, np.full(len(y), np.inf, np.float32), np.ones(len(y), np.float32),
+                   np.zeros(targets.shape, np.float32))
 
     def finer(self, hole: Bools, barred: Bools, rng: np.random.Generator) -> _Field:
         """The same ways twice as long, for the next finer level."""
@@ -186,23 +197,27 @@ class _Field:
         for dy, dx in steps:
             d = flat[here + (dy * wide + dx)] - flat[there + (dy * wide + dx)]
             total += np.einsum("ij,ij->i", d, d)
-        return total / np.float32(len(steps))
+        total /= np.float32(len(steps))
+        # the most alike patch is apt to be a smooth one; as rough as around the hole it shall be too
+        smoother = self.rough.reshape(-1)[self.y[which] * wide + self.x[which]] - self.rough.reshape(-1)[there]
+        return total + ROUGHNESS * np.square(np.maximum(smoother, 0))
+
+    def expect(self, own: F32, hole: Bools) -> None:
+        """How rough the texture shall be."""
+        window = (2 * HALF + 1, 2 * HALF + 1)
+        known = cv2.blur((~hole).astype(np.float32), window)
+        seen = np.where(hole[..., None], 0, own)
+        mean = cv2.blur(seen, window) / np.maximum(known, np.float32(1e-3))[..., None]
+        power = cv2.blur(seen * seen, window) / np.maximum(known, np.float32(1e-3))[..., None]
+        rough = np.sqrt(np.maximum(power - mean * mean, 0).sum(axis=2))
+        whole = cv2.erode((~hole).astype(np.uint8), np.ones(window, np.uint8)) > 0
+        if whole.any():
+            self.rough = smoothly_filled(cv2.merge([rough] * 3), whole)[..., 0]
 
     def trust(self, hole: Bools) -> None:
         """Patches count the less the deeper they lie in the hole."""
         deep = cv2.distanceTransform(np.pad(hole.astype(np.uint8), 1), cv2.DIST_L2, 3)[1:-1, 1:-1]
         self.trusted = np.maximum(NEARER ** -deep[self.y, self.x], np.float32(1e-6)).astype(np.float32)
-
-    def met(self, picture: F32, own: F32, hole: Bools) -> F32:
-        """The filled picture without the step that is left along the rim: what patches say of the px just outside is
-        compared with what these are, and that passes over smoothly into the hole.
-        """
-        kernel = np.ones((2 * RING_PX + 1, 2 * RING_PX + 1), np.uint8)
-        ring = (cv2.dilate(hole.astype(np.uint8), kernel) > 0) & ~hole
-        said = self.voted(picture, own, ring, alone=True)
-        off = np.where(ring[..., None], own - said, 0).astype(np.float32)
-        known = ring | (cv2.dilate(hole.astype(np.uint8), kernel) == 0)
-        return picture + smoothly_filled(off, known)
 
     def judge(self, picture: F32) -> None:
         self.off = self._unlike(picture, np.arange(len(self.y)), self.sy, self.sx)
@@ -239,15 +254,13 @@ class _Field:
         `alone`.
         """
         y, x = np.nonzero(hole)
-        h, w = hole.shape
+        around = np.pad(self.at, HALF, constant_values=-1)
         scale = np.float32(max(float(np.quantile(self.off, 0.75)), 1e-6))
         total, weights = np.zeros((len(y), 3), np.float32), np.zeros(len(y), np.float32)
         least = np.full(len(y), np.inf, np.float32)
         for dy in range(-HALF, HALF + 1):
             for dx in range(-HALF, HALF + 1):
-                ty, tx = y - dy, x - dx
-                inside = (ty >= 0) & (ty < h) & (tx >= 0) & (tx < w)
-                patch = np.where(inside, self.at[np.clip(ty, 0, h - 1), np.clip(tx, 0, w - 1)], -1)
+                patch = around[y + (HALF - dy), x + (HALF - dx)]
                 good = np.flatnonzero(patch >= 0)
                 patch = patch[good]
                 seen = picture[self.sy[patch] + dy, self.sx[patch] + dx]
