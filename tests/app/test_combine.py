@@ -8,6 +8,7 @@ from PySide6.QtTest import QTest
 from tests.app.support import WindowTest
 from windfell.recipe.combining import Floor, Rule
 from windfell.recipe.edits import Edit
+from windfell.recipe.model import Kind
 
 
 class Combining(WindowTest):
@@ -98,6 +99,16 @@ class Combining(WindowTest):
             self.session.undo()
         self.settle()
         self.assertIs(self.own.combining.rule, Rule.MEDIAN)
+
+    def test_the_core_of_a_panorama_is_not_asked_for(self):
+        self.combine.open_view("core")
+        core = self.combine.core
+        own = next(s for s in self.session.project.sets if s.kind is Kind.PANORAMA)
+        self.session.set_id = own.id
+        core.look_at(QPointF(0.5, 0.5))
+        self.assertIsNone(core._stages_now())
+        self.settle()
+        self.assertIsNone(core.core)
 
     def test_the_core_follows_the_pointer_pins_and_shows_a_frame_while_its_point_is_held(self):
         self.combine.open_view("core")

@@ -33,6 +33,11 @@ def halves() -> QImage:
 
 
 class Shapes(unittest.TestCase):
+    def test_a_frame_that_lies_nowhere_on_the_map_has_no_outline(self):
+        nowhere = Placed(Lens(300, 200, np.nan), np.eye(3), 0.1)
+        self.assertEqual(list(outlines({0: nowhere, 1: looking(10, 0)})), [1])
+        self.assertEqual(outlines({0: nowhere}), {})
+
     def test_an_outline_is_closed_around_the_frame(self):
         frame = looking(30, 5)
         shape = outlines({0: frame})[0]

@@ -1,5 +1,6 @@
 """Align's two frames side by side, by what a person presses, draws and reads."""
 
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -8,10 +9,13 @@ from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest
 from tests.support import frames_in, ridge, truth_of
+from windfell.engine.points import more_points
+from windfell.errors import CannotJoin
 from windfell.geometry.camera import Lens
 from windfell.job import Job
 from windfell.recipe import developing
 from windfell.recipe.areas import Patch
+from windfell.recipe.edits import Edit
 from windfell.recipe.model import Camera, HandPose
 from windfell.recipe.outline import LineKind
 
@@ -259,6 +263,20 @@ class TwoFrames(WindowTest):
         veil = self.hand().mask
         rows, columns = np.nonzero(veil > 0.5)
         self.assertLess(np.hypot(*(np.array([columns.mean(), rows.mean()]) * w / veil.shape[1] - spot - 2)), 4)
+        self.settle()
+
+    def test_a_pair_of_another_set_is_let_go(self):
+        pair = self.points.pair
+        other = replace(self.session.frame_set, id="other", frames=tuple(
+            replace(f, id=f"o{f.id}") for f in self.session.frame_set.frames))
+        self.session.edit(Edit("add", replace(self.session.project, sets=(*self.session.project.sets, other))))
+        self.points.tools.press("ignore")
+        self.session.set_id = "other"
+        self.session.go("shape")  # Align is left with the other set in hand
+        self.assertEqual(self.points.tools_value, "points")
+        self.points._fill()
+        with self.assertRaises(CannotJoin):
+            more_points(self.session.engine, self.session.project, "other", *pair, Job())
         self.settle()
 
     def test_the_pair_is_chosen_from_the_list(self):

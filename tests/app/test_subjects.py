@@ -54,6 +54,20 @@ class Plates(Drawing):
         self.window.do("undo")
         self.assertEqual(len(self.layers), 1)
 
+    def test_what_was_found_of_other_frames_is_not_shown(self):
+        self.open_frames(series(with_stay(5, 8))[0])
+        shelf, key = self.station.shelf, self.station._asked
+        self.session.go("gather")
+        own = self.session.frame_set
+        fewer = replace(own, frames=tuple(replace(f, on=n < 4) for n, f in enumerate(own.frames)))
+        self.session.edit(Edit("fewer", self.session.project.with_set(fewer)))
+        self.station._arrived(key, shelf)
+        self.assertIsNone(self.station._asked)
+        self.session.go("subjects")
+        self.settle()
+        self.assertEqual(len(self.session.frame_set.used), 4)
+        self.assertNotEqual(self.station._asked, key)
+
     def test_where_it_cannot_be_told_the_sign_goes_through_the_choices(self):
         self.open_frames(panels())
         self.assertFalse(self.station.controls_of.mend.isEnabled())

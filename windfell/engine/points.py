@@ -59,6 +59,8 @@ def _posed(engine: Engine, project: Project, set_id: str, ids: tuple[str, str], 
         found = stages.registration(job)
     except CannotJoin:
         return None
+    if not set(ids) <= set(used):
+        return None
     own = [found.frames[used.index(i)] for i in ids]
     return [f.posed for f in own] if all(isinstance(f, Placed) for f in own) else None
 

@@ -22,7 +22,7 @@ from windfell.engine.stack_core import Core, core_at, rule_map
 from windfell.engine.stack_pile import PileStages
 from windfell.job import Job
 from windfell.recipe.combining import Layer
-from windfell.recipe.model import Project, picture_parts
+from windfell.recipe.model import Kind, Project, picture_parts
 
 PINS = 2
 FULL_LIGHTNESS = 20.0
@@ -130,7 +130,7 @@ class CorePage(QWidget):
     def _stages_now(self) -> PileStages | None:
         """The stages of the recipe as it is, kept from one spot to the next."""
         s = self.session
-        if s.frame_set is None:
+        if s.frame_set is None or s.frame_set.kind is not Kind.STACK:
             return None
         if self._stages is None or self._stages[0] is not s.project or self._stages[1] != s.set_id:
             self._stages = s.project, s.set_id, s.engine.stages(s.project, s.set_id)

@@ -21,9 +21,10 @@ TURN = 2 * np.pi
 
 def outlines(frames: Mapping[int, Placed]) -> dict[int, Array]:
     """The closed outline (m, 2) of each frame: (longitude, latitude) in rad on the unrolled sphere, or spots of the
-    flat subject. A frame that looks at the zenith or the nadir reaches along all of the map's edge there.
+    flat subject. A frame that looks at the zenith or the nadir reaches along all of the map's edge there; one that
+    lies nowhere on the map has none.
     """
-    borders = {n: _border(f) for n, f in frames.items()}
+    borders = {n: b for n, f in frames.items() if len(b := _border(f)) > 2}
     whole = {n for n, b in borders.items() if frames[n].place is None and abs(b[-1, 0] - b[0, 0]) > np.pi}
     others = [border for n, border in borders.items() if n not in whole]
     middle = 0.0
@@ -50,7 +51,7 @@ def _border(frame: Placed) -> Array:
     """The frame's border, unwrapped along it; around a pole its ends lie a turn apart."""
     plane = on_map(frame, frame.lens.border(10))
     plane = plane[np.isfinite(plane).all(axis=1)]
-    if frame.place is not None:
+    if frame.place is not None or not len(plane):
         return plane
     plane = np.concatenate([plane, plane[:1]])
     plane[:, 0] = np.unwrap(plane[:, 0])

@@ -63,8 +63,8 @@ class OverlapMap(QWidget):
         """Where each frame's outline and middle fall in the widget."""
         self._outlines, self._middles = {}, {}
         found = self._registration()
-        if found is not None:
-            shapes = outlines({n: found.frames[n] for n in found.placed})
+        shapes = {} if found is None else outlines({n: found.frames[n] for n in found.placed})
+        if shapes:
             every = np.concatenate(list(shapes.values()))
             low, high = every.min(axis=0), every.max(axis=0)
             room = QRectF(self.rect()).adjusted(40, 34, -40, -60)
@@ -90,8 +90,9 @@ class OverlapMap(QWidget):
     def mousePressEvent(self, event) -> None:
         for n, middle in self._middles.items():
             offset = middle - event.position()
-            if offset.x() ** 2 + offset.y() ** 2 < 24**2:
-                self.picked.emit(self._session.frame_set.used[n].id)
+            used = self._session.frame_set.used
+            if offset.x() ** 2 + offset.y() ** 2 < 24**2 and n < len(used):
+                self.picked.emit(used[n].id)
                 return
 
     def _nearest_link(self, at: QPointF) -> tuple[int, int] | None:

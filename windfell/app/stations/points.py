@@ -77,7 +77,7 @@ class Points(QObject):
         self._paint()
         if name != "ignore":
             self.ignoring.put_away()
-        elif self.pair is not None:
+        elif self._stands:
             self.ignoring.take([f.id for f in self._frames()].index(self._chosen_frame().id))
 
     def refresh(self) -> None:
@@ -130,6 +130,12 @@ class Points(QObject):
         self.pairs.setCurrentIndex(next(n for n in range(self.pairs.count()) if self.pairs.itemData(n) == self.pair))
         self.pairs.blockSignals(False)
 
+    @property
+    def _stands(self) -> bool:
+        """Whether the pair in hand is of the set in hand, with both frames in use."""
+        own = self.session.frame_set
+        return self.pair is not None and own is not None and set(self.pair) <= {f.id for f in own.used}
+
     def _pair_chosen(self, n: int) -> None:
         self.show_pair(self.pairs.itemData(n))
 
@@ -165,8 +171,8 @@ class Points(QObject):
         return _sides_of(r, self._shown())
 
     def _paint(self) -> None:
-        """Marks, lines and areas of both frames."""
-        if self.pair is None:
+        """Marks, lines and areas of both frames, as long as the set in hand has them."""
+        if not self._stands:
             return
         frame_set, found = self.session.frame_set, self._registration()
         marks: list[list[Mark]] = [[], []]
@@ -356,6 +362,8 @@ class Points(QObject):
 
     def _fill(self) -> None:
         s, pair = self.session, self.pair
+        if not self._stands:
+            return
         project, set_id, engine = s.project, s.set_id, s.engine
 
         def done(points: list[ControlPoint]) -> None:

@@ -48,6 +48,7 @@ class Subjects(Station):
         super().__init__(session)
         self._view, self.hand = view, hand
         self.shelf: Shelf | None = None
+        self._frames: tuple[str, ...] = ()
         self.boxed: Followed | None = None
         self._asked: tuple | None = None
         self._error = ""
@@ -186,7 +187,10 @@ class Subjects(Station):
         """Look for what moves when frames or their places changed; the layers above them do not matter."""
         s = self.session
         lowest = pieces.without_layers(s.project, own.id)
-        key = own.id, picture_parts(lowest, own.id)
+        key, frames = _key_of(lowest, own), (own.id, *(f.id for f in own.used))
+        if frames != self._frames:  # what was found of others says nothing of these
+            self._frames, self.shelf, self._images = frames, None, {}
+            self._asked = self._asked and (self._asked[0], None)
         self._waits = key != self._asked and s.moving
         if key == self._asked or s.moving:
             return  # while a hand moves nothing is looked for
@@ -217,7 +221,11 @@ class Subjects(Station):
         self._asked = None
 
     def _arrived(self, key: tuple, found: Shelf) -> None:
+        own = self.session.frame_set
         if key != self._asked:
+            return
+        if own is None or key != _key_of(pieces.without_layers(self.session.project, own.id), own):
+            self._forget()  # the frames are others now; when the station is seen again it asks anew
             return
         self.shelf = found
         self._images = {n: image_of(one.picture) for n, one in enumerate(found.shown)}
@@ -477,3 +485,8 @@ class Subjects(Station):
         own, what = self.session.frame_set, box.currentData()
         there = what in ("result", "plate") or any(f.id == what for f in own.used)
         return what if there else usual
+
+
+def _key_of(lowest: Project, own: FrameSet) -> tuple:
+    """What hangs on frames and places alone, of a project without layers above them."""
+    return own.id, picture_parts(lowest, own.id)
