@@ -17,7 +17,7 @@ from windfell.errors import WindfellError
 from windfell.job import Cancelled, Job, Progress
 
 WORKERS = 4
-NICENESS = 4
+NICENESS = 15
 
 
 def _give_way() -> None:

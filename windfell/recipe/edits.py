@@ -94,6 +94,8 @@ def _clamped(path: str, value: Any) -> Any:
     limits = field_at(path).metadata
     if value is None or "low" not in limits or isinstance(value, bool):
         return value
+    if value != value:
+        raise ValueError(f"{path}: not a number")
     return type(value)(min(max(value, limits["low"]), limits["high"]))
 
 

@@ -33,6 +33,7 @@ from windfell.app.stations.station import Station
 from windfell.app.thumbnails import Thumbnails
 from windfell.app.widgets.area_bar import AreaBar
 from windfell.app.widgets.choice import Choice
+from windfell.app.widgets.typed import typed_number
 from windfell.geometry import planar
 from windfell.recipe.model import Align as Way
 from windfell.recipe.model import Camera, Kind
@@ -327,9 +328,8 @@ class Align(Station):
             self.session.change("registration.focal_px", None, True)
             self.refresh()
             return
-        try:
-            value = float(text)
-        except ValueError:
+        value = typed_number(text)
+        if value is None:
             self.session.say(f"{text}: not a focal length; give a number in px, or nothing.", "wrong")
             self.refresh()
             return

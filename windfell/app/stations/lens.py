@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from windfell.app.session import Session
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
+from windfell.app.widgets.typed import typed_number
 from windfell.develop.lens import profile_names, remembered_key, searched, suggested_profile
 from windfell.engine.folders import state_folder
 from windfell.engine.lens_estimates import estimated_correction
@@ -245,9 +246,8 @@ class LensControls(QWidget):
 
     def _focal_typed(self) -> None:
         text = self.focal.text().replace("mm", "").replace(",", ".").strip()
-        try:
-            value = float(text) if text else None
-        except ValueError:
+        value = typed_number(text)
+        if text and value is None:
             self._session.say(f"{text}: not a focal length; give a number in mm, or nothing.", "wrong")
             self.refresh()
             return

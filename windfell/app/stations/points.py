@@ -19,6 +19,7 @@ from windfell.app.stations.point_rows import all_rows, line_in_words, pair_of, p
 from windfell.app.widgets.area_bar import AreaBar
 from windfell.app.widgets.pair_page import TOOLS, PairPage, PointsBoard
 from windfell.app.widgets.point_list import Row
+from windfell.app.widgets.typed import typed_number
 from windfell.engine.points import SURE, matching_spot, more_points
 from windfell.recipe import edits
 from windfell.recipe.model import ControlPoint, DroppedPoint, Frame, PlumbLine
@@ -350,11 +351,8 @@ class Points(QObject):
             self.session.change("registration.worst_px", value, True)
 
     def _number(self, text: str, low: float, high: float, what: str) -> float | None:
-        try:
-            value = float(text.replace("px", "").replace(",", ".").strip())
-        except ValueError:
-            value = float("nan")
-        if low <= value <= high:
+        value = typed_number(text, "px")
+        if value is not None and low <= value <= high:
             return value
         self.session.say(f"{text}: not {what}.", "wrong")
         self.refresh()

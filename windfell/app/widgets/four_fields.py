@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QGridLayout, QLabel, QLineEdit, QWidget
 
 from windfell.app import theme
+from windfell.app.widgets.typed import typed_number
 
 SIDES = (("Top", "top_pct"), ("Right", "right_pct"), ("Bottom", "bottom_pct"), ("Left", "left_pct"))
 LABEL_WIDE, FIELD_WIDE = 62, 48
@@ -48,10 +49,8 @@ class FourFields(QWidget):
 
     def _typed(self, name: str) -> None:
         field, before = self.fields[name], self._values.get(name, 0.0)
-        try:
-            value = min(max(float(field.text().replace("%", "").strip() or 0), 0.0), self._most)
-        except ValueError:
-            value = before
+        typed = typed_number(field.text() or "0", "%")
+        value = before if typed is None else min(max(typed, 0.0), self._most)
         field.setText(f"{value:g}")
         if value != before:
             self._values[name] = value

@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QToolButton, QWidget
 
 from windfell.app import theme
+from windfell.app.widgets.typed import typed_number
 
 
 class LineRow(QWidget):
@@ -47,10 +48,8 @@ class LineRow(QWidget):
         self.off.setText(f"{before:.1f} → {after:.1f} %")
 
     def _typed(self) -> None:
-        try:
-            value = min(max(float(self.field.text().replace("%", "")), 0.0), 100.0)
-        except ValueError:
-            value = self._strength
+        typed = typed_number(self.field.text(), "%")
+        value = self._strength if typed is None else min(max(typed, 0.0), 100.0)
         self.field.setText(f"{value:g} %")
         if value != self._strength:
             self._strength = value

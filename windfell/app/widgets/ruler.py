@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QSizePolicy, QWidg
 
 from windfell.app import theme
 from windfell.app.widgets.kept import KeptPainting
+from windfell.app.widgets.typed import typed_number
 
 
 class _Line(QWidget):
@@ -157,13 +158,12 @@ class Ruler(QWidget):
         self.changed.emit(value, starts)
 
     def _typed(self) -> None:
-        text = self._field.text().replace(self._unit, "").replace(",", ".").strip()
-        try:
-            value = float(np.clip(float(text), self._line.low, self._line.high))
-        except ValueError:
+        typed = typed_number(self._field.text(), self._unit) if self._unit else typed_number(self._field.text())
+        if typed is None:
             self._write()
             return
-        if value != self._line.value and np.isfinite(value):
+        value = min(max(typed, self._line.low), self._line.high)
+        if value != self._line.value:
             self._line.value = value
             self._line.update()
             self.changed.emit(value, True)
