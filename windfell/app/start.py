@@ -33,7 +33,7 @@ from windfell.recipe.output import Format
 from windfell.recipe.pile import add_layer, lights_over_base, with_region
 
 SETTLE_LIMIT_S = 180.0
-SWITCH_S = 0.0005
+SWITCH_S = 0.0001
 KEPT_PAINTINGS_KB = 64 * 1024
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 from windfell.errors import BadRequest, OutputFailed
@@ -15,17 +16,22 @@ from windfell.recipe.sources import FileSource, VideoInstant
 
 def refuse_frames(project: Project, path: Path) -> None:
     """Raises BadRequest if `path` is one of the project's frames: originals are never written."""
-    for frame_set in project.sets:
-        for frame in frame_set.frames:
-            if isinstance(frame.source, FileSource | VideoInstant) and _same_file(frame.source.path, path):
-                raise BadRequest(f"{path} is one of the frames; choose another name.")
+    frames = {f.source.path for own in project.sets for f in own.frames
+              if isinstance(f.source, FileSource | VideoInstant)}
+    same = os.path.samefile if path.exists() else _same_name  # the disk is asked only where there is something
+    if any(_tried(same, frame, path) for frame in frames):
+        raise BadRequest(f"{path} is one of the frames; choose another name.")
 
 
-def _same_file(a: str, b: Path) -> bool:
+def _same_name(a: str, b: Path) -> bool:
+    return os.path.abspath(a) == os.path.abspath(b)
+
+
+def _tried(same: Callable[[str, Path], bool], a: str, b: Path) -> bool:
     try:
-        return os.path.samefile(a, b)
+        return same(a, b)
     except OSError:
-        return os.path.abspath(a) == os.path.abspath(b)
+        return _same_name(a, b)
 
 
 def make_folder(folder: Path) -> None:

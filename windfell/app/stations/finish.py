@@ -33,7 +33,7 @@ from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.histogram import HistogramView
 from windfell.app.widgets.layer_list import LayerList
 from windfell.app.widgets.ruler import Ruler
-from windfell.finish.histogram import histogram_of, modest_light
+from windfell.finish.histogram import Histogram, histogram_of, modest_light
 from windfell.finish.kinds import KINDS, kind_of
 from windfell.job import Job
 from windfell.recipe import adjusting
@@ -54,7 +54,7 @@ class Finish(Station):
         super().__init__(session)
         self._view, self.hand = view, hand
         self._shown: tuple = ()
-        self._stripes: tuple[object, QImage] | None = None
+        self._stripes: tuple[QImage, QImage | None] | None = None
         self.spot, self.pull = Spot(), MoveTool()
         self.spot.pressed.connect(self._picked_on_picture)
         self.pull.moved.connect(lambda right, _, first: self._pulled(self.pull.start, right, first))
@@ -74,7 +74,7 @@ class Finish(Station):
         self.all_on.clicked.connect(self.toggle_all)
         self.clipping = QCheckBox("Clipping")
         self.clipping.setToolTip("Stripes on the picture: rising where a channel is black, falling where it is white")
-        self.clipping.clicked.connect(lambda: self._view.update())
+        self.clipping.clicked.connect(lambda: (self._picture_arrived(), self._view.update()))
         self.up_to_here = QCheckBox("Up to here")
         self.up_to_here.setToolTip("See the picture as it is after the adjustment in hand, without those below it")
         self.up_to_here.clicked.connect(lambda: self.session.changed.emit())
@@ -276,18 +276,25 @@ class Finish(Station):
         shown = self._view.source.shown
         if self.session.station != self.name or shown is None:
             return
-        pixels, covered = pixels_of(shown.image)
-        self.histogram.show_histogram(histogram_of(pixels, covered))
-        self._stripes = None
+        image, stripes = shown.image, self.clipping.isChecked()
+
+        def look(job: Job) -> tuple[Histogram, QImage | None]:
+            return histogram_of(*pixels_of(image)), stripes_of(image) if stripes else None
+
+        def done(found: tuple[Histogram, QImage | None]) -> None:
+            self.histogram.show_histogram(found[0])
+            self._stripes = image, found[1]
+            if stripes:
+                self._view.update()
+
+        self.session.desk.follow("histogram", look, done, None, None, True)
 
     def paint_over(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
         """Stripes where channels are clipped."""
         shown = self._view.source.shown
-        if not self.clipping.isChecked() or shown is None:
-            return
-        if self._stripes is None or self._stripes[0] is not shown.image:
-            self._stripes = shown.image, stripes_of(shown.image)
-        painter.drawImage(rect, self._stripes[1])
+        if self.clipping.isChecked() and shown is not None and self._stripes and self._stripes[0] is shown.image and (
+                self._stripes[1] is not None):
+            painter.drawImage(rect, self._stripes[1])
 
     def picture_of(self, project: Project) -> Project:
         n = self.chosen

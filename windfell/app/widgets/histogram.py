@@ -8,6 +8,7 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from windfell.app import theme
+from windfell.app.widgets.kept import KeptPainting
 from windfell.finish.curve import curve_values
 from windfell.finish.histogram import Histogram
 from windfell.recipe.finishing import STRAIGHT, Knots
@@ -31,6 +32,7 @@ class HistogramView(QWidget):
         self.spot: float | None = None
         self._held: int | None = None
         self._first = True
+        self._ground, self._times = KeptPainting(self), 0
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Histogram")
@@ -44,6 +46,7 @@ class HistogramView(QWidget):
 
     def show_histogram(self, found: Histogram | None) -> None:
         self.shown = found
+        self._times += 1
         self.update()
 
     def show_curve(self, knots: Knots | None) -> None:
@@ -122,8 +125,13 @@ class HistogramView(QWidget):
         self._send(knots, True)
 
     def paintEvent(self, event) -> None:
-        p = QPainter(self)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._ground.show(self._times, self._paint_ground)
+        if self.curve is not None:
+            p = QPainter(self)
+            p.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._paint_curve(p)
+
+    def _paint_ground(self, p: QPainter) -> None:
         f = self.field
         p.setPen(QPen(theme.colour("line"), 1))
         p.setBrush(theme.colour("sheet"))
@@ -132,8 +140,6 @@ class HistogramView(QWidget):
             p.drawLine(self._at(k, 0), self._at(k, 1))
         if self.shown is not None:
             self._paint_counts(p, f)
-        if self.curve is not None:
-            self._paint_curve(p)
 
     def _paint_counts(self, p: QPainter, f: QRectF) -> None:
         counts = self.shown.counts[:, 1:255].astype(float)
