@@ -6,8 +6,11 @@ so that previews, tiles and files agree.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
+from itertools import groupby
+from threading import RLock
 from typing import Any, Protocol
 
 import cv2
@@ -32,6 +35,7 @@ U8 = NDArray[np.uint8]
 SAMPLE_SIDE = 384
 KEPT_PX = 640 * 640
 EDGE_SIDE = 64
+DRAFT_GUIDE_SIDE = 256
 _DECODED = srgb_decoded(np.arange(256) / 255).astype(np.float32)
 _MATRIX = SRGB_TO_WORKING.astype(np.float32)
 
@@ -162,38 +166,49 @@ def filled(picture: Picture) -> F32:
 
 def finished_draft(stages: Unfinished, light: F32, scale: float, job: Job) -> F32:
     """The whole picture (h, w, 3) at a scale with its finish, as quickly as it can be: it tells itself what it is."""
-    whole = _Whole(stages, job)
+    steps = _draft_steps(_Whole(stages, job), light, scale)
+    for around, run in groupby((s for s in steps if not s.adjustment.idle), lambda s: s.looks_around):
+        run = tuple(run)
+        light = stepped(light, run) if around else _in_halves(light, run, job)
+    return light
+
+
+def _draft_steps(whole: _Whole, light: F32, scale: float) -> list[Step]:
+    """The steps of a draft; what they are told of the picture is a smaller one that goes through the same steps, as
+    far as anybody asks.
+    """
     height, width = light.shape[:2]
-    region = Region(0, 0, width, height)
-    k = min(1.0, GUIDE_SIDE / max(width, height))
-    for n in range(len(whole.active)):
-        now = light
+    k = min(1.0, DRAFT_GUIDE_SIDE / max(width, height))
+    size = max(1, round(width * k)), max(1, round(height * k))
+    lock = RLock()
+    known: dict[Any, Any] = {}
 
-        def small(now: F32 = now) -> F32:
-            return cv2.resize(now, None, fx=k, fy=k, interpolation=cv2.INTER_AREA) if k < 1 else now
-
-        known: dict[tuple, Any] = {}
-
-        def keep(what: tuple, make: Callable[[], Any], known: dict = known) -> Any:
+    def once(what: Any, make: Callable[[], Any]) -> Any:
+        with lock:  # both halves of the picture ask for it
             if what not in known:
                 known[what] = make()
             return known[what]
 
-        scene = Scene(region, scale, (width, height), small, small, keep)
-        scene = Scene(region, scale, (width, height), small, small, keep)
-        light = _in_halves(light, Step(whole.active[n], whole.share(n, region, scale), scene), job)
-    return light
+    def small(n: int) -> F32:
+        if n == 0:
+            return once("small", lambda: light if k == 1 else cv2.resize(light, size, interpolation=cv2.INTER_AREA))
+        return once(("small", n), lambda: stepped(small(n - 1), (step(n - 1, *size, scale * k),)))
+
+    def step(n: int, w: int, h: int, at: float) -> Step:
+        region, own = Region(0, 0, w, h), partial(small, n)
+        scene = Scene(region, at, (w, h), own, own, lambda what, make: once((n, what), make))
+        return Step(whole.active[n], whole.share(n, region, at), scene)
+
+    return [step(n, width, height, scale) for n in range(len(whole.active))]
 
 
-def _in_halves(light: F32, step: Step, job: Job) -> F32:
-    """A whole picture adjusted, by both cores where no px looks around itself."""
-    if step.looks_around or step.adjustment.idle:
-        return stepped(light, (step,))
+def _in_halves(light: F32, steps: Sequence[Step], job: Job) -> F32:
+    """A whole picture adjusted, where no px looks around itself, by both cores."""
     height = light.shape[0]
     middle = height // 2
 
     def half(rows: tuple[int, int]) -> F32:
-        return stepped(light[slice(*rows)], (step.rows(*rows),))
+        return stepped(light[slice(*rows)], [s.rows(*rows) for s in steps])
 
     return np.concatenate(list(job.map(half, [(0, middle), (middle, height)], "finishing")))
 

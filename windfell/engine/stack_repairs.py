@@ -42,13 +42,17 @@ def repaired_stack(stages: Any, picture: Picture, region: Region, scale: float, 
 
 def _laid(stages: Any, below: Picture, n: int, repair: Repair, region: Region, scale: float, before: Callable | None,
           job: Job) -> Picture:
-    share = stages.area_share(repair.area, region, scale, before, job)
+    part = region if before is not None else _reached(repair.area, region, scale)
+    if part is None:
+        return below
+    share = stages.area_share(repair.area, part, scale, before, job)
     rows, columns = np.flatnonzero((share > LEAST).any(axis=1)), np.flatnonzero((share > LEAST).any(axis=0))
     if not len(rows):
         return below
-    at = np.s_[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1]
-    y, x = np.mgrid[region.top + rows[0] : region.top + rows[-1] + 1,
-                    region.left + columns[0] : region.left + columns[-1] + 1].astype(np.float64)
+    share = share[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1, None]
+    placed = Region(part.left + int(columns[0]), part.top + int(rows[0]), share.shape[1], share.shape[0])
+    at = placed.within(region)
+    y, x = np.mgrid[placed.top : placed.top + placed.height, placed.left : placed.left + placed.width].astype(float)
     points = np.stack([x, y], -1)
     if before is not None:
         points = before(points)
@@ -56,10 +60,18 @@ def _laid(stages: Any, below: Picture, n: int, repair: Repair, region: Region, s
     if found is None:
         return below
     light, covered = below.light.copy(), below.covered.copy()
-    part = share[at][..., None]
-    light[at] += part * (found - light[at])
-    covered[at] |= share[at] > 0.5
+    light[at] += share * (found - light[at])
+    covered[at] |= share[..., 0] > 0.5
     return Picture(light, covered)
+
+
+def _reached(area: Area, region: Region, scale: float) -> Region | None:
+    """The part of a region that an area can reach, None for nothing of it."""
+    box = extent_of(area)
+    if box is None:
+        return region
+    (left, top), (right, bottom) = np.floor(box[0] * scale) - 2, np.ceil(box[1] * scale) + 3
+    return Region(int(left), int(top), int(right - left), int(bottom - top)).shared(region)
 
 
 def _read(light: F32, region: Region, points: Array) -> F32:
