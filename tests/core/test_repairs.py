@@ -11,12 +11,15 @@ import numpy as np
 import tifffile
 
 from tests.support import engine, frames_in, project_of, ridge
+from windfell.engine.area_reach import extent_of, may_reach
+from windfell.engine.areas import on_canvas
 from windfell.engine.flat_view import flat_set, taken_back, write_flat_view
 from windfell.engine.repairs import smoothly_filled
 from windfell.errors import BadRequest
 from windfell.geometry.directions import rays_of
 from windfell.job import Job
 from windfell.pixels.colour import to_view
+from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Area, Ellipse, Stroke
 from windfell.recipe.model import ProjectionChoice, View
 from windfell.recipe.project_file import load_project, missing_files, save_project
@@ -73,6 +76,36 @@ class Cloning(unittest.TestCase):
         light, _ = picture((calm, again))
         spread = [at(p, canvas, (9.0, -4.0), 2).std(axis=(0, 1)).mean() for p in (plain, light)]
         self.assertLess(spread[1], 0.5 * spread[0])
+
+
+class Reaches(unittest.TestCase):
+    def test_an_area_is_nowhere_where_it_is_told_not_to_reach(self):
+        rng, skipped = np.random.default_rng(3), 0
+        for projection in (ProjectionChoice.EQUIRECTANGULAR, ProjectionChoice.RECTILINEAR,
+                           ProjectionChoice.STEREOGRAPHIC):
+            own, project, set_id = scene()
+            view = View(projection=projection, pitch_deg=20.0)
+            stages = own.stages(project.with_set(replace(project.set(set_id), view=view)), set_id)
+            canvas = stages.canvas(Job()).scaled(0.4)
+            w, h = min(200, canvas.width), min(150, canvas.height)
+            for k in range(60):
+                spots = tuple((float(x), float(y)) for x, y in rng.uniform((-60, -40), (60, 60), (1 + k % 3, 2)))
+                part = (Stroke(spots, float(rng.uniform(0.5, 6)), 50.0),
+                        Ellipse(spots[0], float(rng.uniform(1, 12)), 3.0))[k % 2]
+                area = Area((part,), grow=float(rng.uniform(0, 2)), feather=float(rng.uniform(0, 1)))
+                region = Region(int(rng.integers(0, canvas.width - w + 1)), int(rng.integers(
+                    0, canvas.height - h + 1)), w, h)
+                if not may_reach(area, stages.area_ground, canvas, region):
+                    skipped += 1
+                    self.assertLess(on_canvas(area, stages.area_ground, canvas, region, None).max(), 1e-3)
+        self.assertGreater(skipped, 20)
+        self.assertTrue(may_reach(Area(inverted=True), stages.area_ground, canvas, region))
+
+    def test_extents_hold_all_parts(self):
+        area = Area((Stroke(((10.0, 20.0), (30.0, 5.0)), 4.0, 0.0), Ellipse((80.0, 40.0), 10.0, 20.0)), grow=2.0)
+        low, high = extent_of(area)
+        self.assertEqual((low.tolist(), high.tolist()), ([4.0, -1.0], [92.0, 52.0]))
+        self.assertIsNone(extent_of(replace(area, inverted=True)))
 
 
 class InDrafts(unittest.TestCase):

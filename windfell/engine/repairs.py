@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from windfell.areas.spots import Sphere
 from windfell.combine.meeting import edge_share
+from windfell.engine.area_reach import may_reach
 from windfell.engine.areas import on_canvas
 from windfell.engine.cache import key_of
 from windfell.engine.grown import grown
@@ -63,7 +64,7 @@ def _laid(stages: Any, below: Picture, n: int, repair: Repair, canvas: Canvas, r
         if repair.area.parts or repair.area.inverted:
             share = share * on_canvas(repair.area, stages.area_ground, canvas, region, None)
     else:
-        if repair.area.empty:
+        if repair.area.empty or not may_reach(repair.area, stages.area_ground, canvas, region):
             return below
         share = on_canvas(repair.area, stages.area_ground, canvas, region, None)
         box = _box(share > LEAST)

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.combine.strips import shown_within
+from windfell.engine.area_reach import extent_of
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.finish.healing import healed
@@ -17,7 +18,7 @@ from windfell.finish.patch_fill import patch_filled
 from windfell.job import Job
 from windfell.pixels.pull_push import smoothly_filled
 from windfell.pixels.tiles import Region
-from windfell.recipe.areas import Area, Ellipse, Found, Gradient, Grown, Patch, Range, Stroke
+from windfell.recipe.areas import Area
 from windfell.recipe.repairs import Mend, Repair
 
 F32 = NDArray[np.float32]
@@ -169,29 +170,6 @@ def _healed(stages: Any, n: int, repair: Repair, points: Array, scale: float, jo
         return below.light if there is None else healed(below.light, there, inside)
 
     return _patch(stages, n, repair, points, scale, job, make)
-
-
-def extent_of(area: Area) -> tuple[Array, Array] | None:
-    """The corners (2,), (2,) of what an area's parts reach, px; None for one that may reach anywhere."""
-    low, high = [], []
-    for part in area.parts:
-        if isinstance(part, Stroke | Grown):
-            runs = [part.points] if isinstance(part, Stroke) else part.inside
-            points = np.array([p for run in runs for p in run], float).reshape(-1, 2)
-            reach = part.size
-        elif isinstance(part, Patch):
-            points, reach = np.array(part.corners, float).reshape(-1, 2), part.softness
-        elif isinstance(part, Ellipse):
-            points, reach = np.array([part.middle], float), max(part.across, part.down) / 2
-        elif isinstance(part, Gradient | Range | Found):
-            return None
-        if len(points):
-            low.append(points.min(axis=0) - reach)
-            high.append(points.max(axis=0) + reach)
-    if not low or area.inverted:
-        return None
-    more = abs(area.grow) + 1.5 * area.feather
-    return np.min(low, axis=0) - more, np.max(high, axis=0) + more
 
 
 TAKES = {Mend.CLONE: _cloned, Mend.HEAL: _healed, Mend.FILL: _filled, Mend.TEXTURE: _textured, Mend.FRAME: _framed}
