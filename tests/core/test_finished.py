@@ -124,6 +124,20 @@ class Finished(unittest.TestCase):
             self.assertLess((less.light[sky] / plain.light[sky]).mean(), 0.3)
             self.assertGreater(np.median(less.light[land] / np.maximum(plain.light[land], 1e-4)), 0.98)
 
+    def test_drafts_agree_with_the_picture_step_by_step_and_in_areas(self):
+        w, h = self.engine.size(self.still, self.id, Job())
+        left = Area((Ellipse((w * 0.25, h * 0.5), w * 0.4, h * 0.8),))
+        # the second is judged by what the first made, the last by what all made; it holds in a part alone
+        finish = f.Finish((
+            f.Adjustment(f.Light(-3.0)), f.Adjustment(f.Light(shadows_pct=100.0)), f.Adjustment(f.Light(3.0)),
+            f.Adjustment(f.Light(highlights_pct=-100.0), area=left)))
+        project = finished(self.still, self.id, finish)
+        draft = self.engine.draft(project, self.id, 300, Job()).pixels
+        sharp = self.picture(project, draft.shape[1] / w)
+        off = draft[..., :3].astype(float) - to_view(sharp.light)
+        self.assertLess(np.abs(off).mean(), 3.0)
+        self.assertLess(abs(off[:, : w // 8].mean()), 2.0)
+
     def test_drafts_show_the_finish(self):
         for project in (self.row, self.still):
             plain = self.engine.draft(project, self.id, 300, Job()).pixels

@@ -5,6 +5,7 @@ import unittest
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
+from types import SimpleNamespace
 
 import cv2
 import numpy as np
@@ -100,6 +101,16 @@ class Reaches(unittest.TestCase):
                     self.assertLess(on_canvas(area, stages.area_ground, canvas, region, None).max(), 1e-3)
         self.assertGreater(skipped, 20)
         self.assertTrue(may_reach(Area(inverted=True), stages.area_ground, canvas, region))
+
+    def test_where_a_region_shows_nothing_in_parts_an_area_may_reach(self):
+        own, project, set_id = scene()
+        stages = own.stages(project, set_id)
+        canvas = stages.canvas(Job()).scaled(0.4)
+        nowhere = SimpleNamespace(rays=lambda p: np.where(p[..., :1] < 50, np.nan, canvas.rays(p)))
+        far = Area((Ellipse((170.0, 80.0), 1.0, 1.0),))
+        region = Region(0, 0, 100, 100)
+        self.assertTrue(may_reach(far, stages.area_ground, nowhere, region))
+        self.assertFalse(may_reach(far, stages.area_ground, canvas, region))
 
     def test_extents_hold_all_parts(self):
         area = Area((Stroke(((10.0, 20.0), (30.0, 5.0)), 4.0, 0.0), Ellipse((80.0, 40.0), 10.0, 20.0)), grow=2.0)
