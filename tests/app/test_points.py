@@ -223,6 +223,12 @@ class TwoFrames(WindowTest):
         self.assertIsNone(first.ignored)
         self.stroke(second, [(60, 300), (160, 300)])
         self.assertIsNone(self.hand(0).target)
+        # the brush is as large for either hand
+        self.hand(1).tool.resized.emit(90.0)
+        QTest.mouseMove(first, first.to_view(60, 100).toPoint())
+        self.assertEqual(self.hand(0).tool.size, 90.0)
+        QTest.mouseMove(second, second.to_view(60, 300).toPoint())
+        self.settle()
         self.assertEqual(self.window.area_bar.name.text(), "Ignored in frame 2")
         self.assertIsNotNone(first.ignored)
         areas = [f.ignored for f in self.session.frame_set.frames[:2]]

@@ -103,6 +103,8 @@ class AreaHand(QObject):
         self.tool.forget()
         self._shown, self.blemishes, self.mask = None, None, None
         self.view.take_tool(self.tool)
+        # another hand may have sized the brush meanwhile
+        self._set_brush(self.bar.brush.value, self.bar.softness.value, self.bar.strength.value)
         self.bar.name.setText(target.name)
         self.bar.show_kind(self.tool.kind)
         self.bar.show()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -53,11 +55,16 @@ def contrast_curve(contrast_pct: float) -> NDArray[np.float64]:
     return factor
 
 
+@lru_cache(maxsize=16)
+def _contrast_table(contrast_pct: float) -> Table:
+    return Table(contrast_curve(contrast_pct))
+
+
 class ContrastTable:
     """The contrast curve ready for pictures; it acts on luminance, so that hues stay."""
 
     def __init__(self, contrast_pct: float) -> None:
-        self._table = Table(contrast_curve(contrast_pct))
+        self._table = _contrast_table(contrast_pct)
 
     def __call__(self, light: F32) -> F32:
         y = cv2.sqrt(np.clip(luminance(light), 0.0, TOP) * np.float32(1 / TOP))
