@@ -5,6 +5,8 @@ import unittest
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
+from types import SimpleNamespace
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -12,19 +14,24 @@ import numpy as np
 from tests.support import engine, frames_in, ridge
 from windfell.cli.main import main
 from windfell.engine.areas import on_unrolled
+from windfell.engine.behind import Backdrop, with_behind
 from windfell.engine.laying_behind import (
     Around,
+    _by_land,
     _by_skyline,
+    _upward,
     behind_found,
     seen_around,
     sky_on_sphere,
     turned_by_hand,
     turned_onto,
 )
+from windfell.engine.picture import Picture
 from windfell.errors import BadRequest
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.pixels.colour import to_view
+from windfell.pixels.tiles import Region
 from windfell.recipe import edits
 from windfell.recipe.areas import Area, Found
 from windfell.recipe.behind import Behind
@@ -110,6 +117,44 @@ def around(heights: np.ndarray, left: float, right: float) -> Around:
     sky = (latitude[:, None] > own).astype(np.float32)
     light = np.repeat(sky[..., None], 3, axis=2) * np.float32(0.5)
     return Around(canvas, light, np.ones((h, w), bool), sky)
+
+
+class PartsTest(unittest.TestCase):
+    def test_pairs_that_agree_by_chance_place_nothing(self):
+        rng = np.random.default_rng(0)
+        canvas = Canvas("equirectangular", -np.pi, -1.0, np.pi, 1.0, 628, 200)
+        around = Around(canvas, np.zeros((200, 628, 3), np.float32), np.ones((200, 628), bool), np.zeros((200, 628)))
+        spots = [SimpleNamespace(points=rng.uniform((0, 0), (628, 200), (200, 2))) for _ in range(2)]
+        pairs = np.stack([np.arange(200)] * 2, axis=1)
+        with (mock.patch("windfell.engine.laying_behind._features", side_effect=spots),
+              mock.patch("windfell.engine.laying_behind.matches", return_value=pairs)):
+            self.assertIsNone(_by_land(around, around))
+        with (mock.patch("windfell.engine.laying_behind._features", side_effect=[spots[0]] * 2),
+              mock.patch("windfell.engine.laying_behind.matches", return_value=pairs)):
+            np.testing.assert_allclose(_by_land(around, around), np.eye(3), atol=1e-6)
+
+    def test_above_what_is_covered_the_sky_is_what_it_is_below_the_rim(self):
+        sky = np.zeros((10, 3), np.float32)
+        sky[5:8] = (0.9, 0.1, 0.8)
+        covered = np.zeros((10, 3), bool)
+        covered[4:, :2] = covered[3:, 2:] = True
+        found = _upward(Around(None, None, covered, sky))
+        np.testing.assert_array_equal(found[:4], [[1, 0, 1]] * 4)
+        np.testing.assert_array_equal(found[6:], sky[6:])
+
+    def test_where_the_front_shows_nothing_the_back_is_not_darkened(self):
+        canvas = Canvas("equirectangular", -1.0, -1.0, 1.0, 1.0, 4, 2)
+        light = np.full((2, 4, 3), 0.4, np.float32)
+        covered = np.array([[False, False, True, True]] * 2)
+        share = np.array([[0.6, 0.4, 0.6, 0.0]] * 2, np.float32)
+        back = SimpleNamespace(joined_on=lambda *_: Picture(np.ones((2, 4, 3), np.float32), np.ones((2, 4), bool)),
+                               set=SimpleNamespace(repairs=()))
+        backdrop = Backdrop(back, Behind("b", Area()))
+        stages = SimpleNamespace(backdrop=lambda job: backdrop, behind_share=lambda *_: share)
+        front = Picture(light * covered[..., None], covered)
+        made = with_behind(stages, front, canvas, Region(0, 0, 4, 2), Job())
+        np.testing.assert_allclose(made.light[0, :, 0], (1.0, 0.0, 0.4 + 0.6 * 0.6, 0.4), atol=1e-6)
+        np.testing.assert_array_equal(made.covered[0], (True, False, True, True))
 
 
 class SeenTest(unittest.TestCase):

@@ -13,6 +13,7 @@ from PIL import ExifTags, Image
 
 from tests.support import engine, frames_in, green, project_of, ridge
 from windfell.engine.export import export
+from windfell.engine.places import refuse_frames
 from windfell.errors import BadRequest, OutputFailed
 from windfell.job import Cancelled, Job
 from windfell.output import tiff
@@ -35,6 +36,17 @@ class Writing(unittest.TestCase):
         self.project, set_id = project_of(paths, kind, output=Output(**output))
         self.engine = engine()
         return export(self.engine, self.project, set_id, self.folder / name, Job())
+
+    def test_frames_are_refused_by_whatever_name(self):
+        paths = frames_in(green())[:3]
+        project, _ = project_of(paths, Kind.STACK)
+        link = self.folder / "other.jpg"
+        link.symlink_to(paths[1])
+        gone, _ = project_of([str(self.folder / "gone.jpg")], Kind.STACK)
+        for own, name in ((project, Path(paths[0])), (project, link), (gone, self.folder / "x" / ".." / "gone.jpg")):
+            with self.subTest(name), self.assertRaises(BadRequest):
+                refuse_frames(own, name)
+        refuse_frames(project, self.folder / "new.jpg")
 
     def test_every_format_and_depth_holds_the_picture(self):
         ways = [("a.tif", {"format": Format.TIFF}), ("b.tif", {"format": Format.TIFF, "depth": 8}),
