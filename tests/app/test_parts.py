@@ -3,6 +3,7 @@
 import os
 import threading
 import time
+from unittest import mock
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
@@ -77,6 +78,24 @@ class TheDesk(WindowTest):
         self.assertLess(time.monotonic() - begun, 5.0)
         self.until(lambda: not self.window.status.stop.isVisible(), 1)
         gate.set()
+
+
+class Stopped(WindowTest):
+    def test_of_a_picture_that_was_stopped_no_tiles_are_asked_for_in_the_size_of_the_one_before(self):
+        self.open("combine", "still")
+        source = self.window.source
+        asked = []
+        with mock.patch.object(self.session.desk, "ask", lambda channel, *_, **__: asked.append(channel)):
+            source.want_tiles(0, [(0, 0)])
+            self.assertEqual(asked, ["picture tiles"])
+            asked.clear()
+            source._wanted, source._parts = (self.session.project, "row"), ("row", None)  # another is on its way
+            source._stopped()
+            self.assertTrue(source.settled)
+            source.want_tiles(0, [(0, 0)])
+            self.assertEqual(asked, [])
+        source.again()
+        self.settle()
 
 
 class Column(WindowTest):

@@ -176,8 +176,8 @@ class PictureSource(QObject):
 
     def want_tiles(self, level: int, wanted: list[tuple[int, int]]) -> None:
         """Have these (column, row) tiles made; what was wanted before and isn't now is dropped."""
-        if self._wanted is None or not self.sharp or self.shown is None:
-            return
+        if self._wanted is None or not self.sharp or not self.newest:
+            return  # what was stopped is still shown as it was before, maybe of another size
         project, set_id = self._wanted
         engine, scale = self._session.engine, 2.0**-level
         size = scaled_size((self.shown.width, self.shown.height), scale)
