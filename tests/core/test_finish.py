@@ -14,7 +14,7 @@ from windfell.finish.kinds import KINDS, Step, adjusted, reach_of, stepped
 from windfell.finish.scene import Scene
 from windfell.finish.starlight import star_light
 from windfell.pixels.colour import SRGB_TO_WORKING, luminance, srgb_decoded, to_view
-from windfell.pixels.lookup import looked_up
+from windfell.pixels.lookup import Table
 from windfell.pixels.oklab import from_oklab, to_oklab
 from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe import finishing as f
@@ -190,7 +190,7 @@ class Tables(unittest.TestCase):
         rng = np.random.default_rng(0)
         for shape in ((40, 60), (7,), (3, 70_001), (2, 3, 4)):
             at = rng.uniform(0, 499, shape).astype(np.float32)
-            np.testing.assert_allclose(looked_up(at, table), np.interp(at, np.arange(500), table), atol=1e-5)
+            np.testing.assert_allclose(Table(table)(at), np.interp(at, np.arange(500), table), atol=1e-5)
 
 
 class Each(unittest.TestCase):

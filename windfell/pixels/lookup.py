@@ -34,8 +34,3 @@ class Table:
         at *= cv2.LUT(flat, self._rise).reshape(low.shape)
         at += cv2.LUT(flat, self._values).reshape(low.shape)
         return at
-
-
-def looked_up(at: F32, table: NDArray) -> F32:
-    """What a table (n,) holds at places of any shape from 0 to n - 1, linear between; beyond its ends as at them."""
-    return Table(table)(at)
