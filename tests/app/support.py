@@ -39,7 +39,8 @@ class WindowTest(unittest.TestCase):
     """Opens a fresh window for each test, with its own home."""
 
     def setUp(self):
-        self._home = tempfile.TemporaryDirectory()
+        # a thread that was told to stop may still take its last file away
+        self._home = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
         self.addCleanup(self._home.cleanup)
         before = os.environ.get("WINDFELL_HOME")
         os.environ["WINDFELL_HOME"] = self._home.name

@@ -20,7 +20,7 @@ TOOLS = all(shutil.which(t) for t in ("Xvfb", "xdotool"))
 @unittest.skipUnless(TOOLS, "Xvfb and xdotool are not here; tools/setup names them")
 class RealWindow(unittest.TestCase):
     def setUp(self):
-        self._home = tempfile.TemporaryDirectory()
+        self._home = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
         self.addCleanup(self._home.cleanup)
         reading, writing = os.pipe()
         self.screen = subprocess.Popen(

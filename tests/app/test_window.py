@@ -347,6 +347,7 @@ class Exporting(WindowTest):
         self.window.do("stop")
         self.assertLess(time.monotonic() - begun, 5.0)
         self.assertIn("Stopped", export.result.text())
+        self.settle()
         self.until(lambda: not any("row" in n for n in os.listdir(self._home.name)))
 
 

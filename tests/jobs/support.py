@@ -75,7 +75,7 @@ class JobTest(WindowTest):
     def setUp(self):
         super().setUp()
         self.presses, self.waited = 0, 0.0
-        folder = tempfile.TemporaryDirectory()
+        folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
         self.window.activateWindow()
