@@ -18,6 +18,7 @@ from windfell.engine.best_of import appearances, best_layer
 from windfell.engine.following import followed
 from windfell.engine.pieces_laid import suggested, with_pieces
 from windfell.engine.stack_subjects import found_subjects
+from windfell.errors import CannotJoin
 from windfell.job import Job
 from windfell.output.animations import durations_ms
 from windfell.pixels.colour import srgb_encoded, to_view
@@ -175,6 +176,18 @@ class Finding(Series):
         self.assertEqual([n for n, _ in found.dropped], [4, 5])
         self.assertIn("light changed", found.dropped[0][1])
         self.assertNotIn(4, {m.frame for m in found.movers})
+
+    def test_of_a_film_that_is_cut_the_scene_of_the_reference_counts(self):
+        own, truth = series(ACROSS[:4])
+        others, _ = series([[]] * 6, seed=9)
+        dark = [(f * 0.4).astype(np.uint8) for f in others]
+        found = self.found(own + dark)
+        self.assertEqual([n for n, _ in found.dropped], list(range(4, 10)))
+        self.assertEqual([m.frame for m in found.movers], [0, 1, 2, 3])
+        for mover, ((body, _),) in zip(found.movers, truth, strict=False):
+            self.assertGreater(iou(mover.body_over(found.size) > 127, body), 0.8)
+        with self.assertRaisesRegex(CannotJoin, "at least 3 frames of one place; only 2"):
+            self.found(own[:2] + dark)
 
     def test_a_track_follows_its_thing_past_another(self):
         places = [[(40 + 38 * n, 100, 0), (280 - 38 * n, 180, 1)] for n in range(7)]

@@ -77,11 +77,11 @@ class MovingLights:
         for top in range(0, self.shape[0], rows):
             yield slice(top, min(top + rows, self.shape[0]))
 
-    def plate(self) -> F32:
-        """The median (h, w, 3) of all that show a spot, 0 where none does."""
+    def plate(self, which: Sequence[int] | None = None) -> F32:
+        """The median (h, w, 3) of all, or of some, that show a spot, 0 where none does."""
         out = np.empty((*self.shape, 3), np.float32)
         for rows in self.blocks():
-            some = [self._raw(k, (rows, slice(None))) for k in range(len(self))]
+            some = [self._raw(k, (rows, slice(None))) for k in (range(len(self)) if which is None else which)]
             out[rows] = (median_of_seen if any(np.isnan(s).any() for s in some) else median)(some)
         return out
 

@@ -14,6 +14,7 @@ from windfell.combine.network import median
 from windfell.engine.cache import key_of
 from windfell.engine.moving_lights import MovingLights, look_scale
 from windfell.engine.stack_pile import PileStages
+from windfell.errors import CannotJoin
 from windfell.job import Job
 from windfell.subjects.alike import Matched, matched
 from windfell.subjects.conflicts import conflicts_of
@@ -27,6 +28,7 @@ U8 = NDArray[np.uint8]
 
 LOOK_SIDE = 1400
 AGREES_LEAST = 0.45
+LEAST_FRAMES = 3
 MOST_GAIN_EV = 1.5
 
 
@@ -122,7 +124,7 @@ class Subjects:
 
 
 def found_subjects(stages: PileStages, job: Job) -> Subjects:
-    """What moves in the frames in use, beside the plate of them all."""
+    """What moves in the frames in use, beside the plate of them all. Raises CannotJoin if too few show one place."""
     return stages.cache.get(key_of("subjects", stages.rule_key(job)), lambda: _find(stages, job))
 
 
@@ -130,15 +132,15 @@ def _find(stages: PileStages, job: Job) -> Subjects:
     size = stages.whole_size(job)
     scale = look_scale(len(stages.set.used), size, LOOK_SIDE)
     lights = MovingLights(stages, scale, job)
-    plate = lights.plate()
-    made = {}
-    for k in range(len(lights)):
-        made[k] = matched(lights.plain(k), plate, lights.seen(k))
-        lights.match(k, made[k])
+    plate, made = _plate(lights)
+    for k, found in enumerate(made):
+        lights.match(k, found)
     dropped = [(n, str(p.reason)) for n, p in enumerate(stages.registration(job).frames) if not isinstance(p, Onto)]
     dropped += [(n, why) for k, n in enumerate(lights.numbers) if (why := _why_dropped(made[k]))]
     gone = {n for n, _ in dropped}
     kept = sorted((k for k, n in enumerate(lights.numbers) if n not in gone), key=lambda k: lights.numbers[k])
+    if len(kept) < LEAST_FRAMES:
+        raise too_few(len(kept))
     noise = _noise(lights, kept, plate)
 
     def look(k: int, root: F32, plate: F32) -> list[Piece]:
@@ -163,6 +165,32 @@ def _find(stages: PileStages, job: Job) -> Subjects:
     conflicts, bare = (tuple(tuple(c) for c in found) for found in both)
     return Subjects(movers, conflicts, bare, tuple(sorted(dropped)), size,
                     tuple((n, made[k].gain) for k, n in enumerate(lights.numbers)), tuple(stood), scale)
+
+
+def too_few(count: int) -> CannotJoin:
+    """Of a series of which only so many frames show one place."""
+    return CannotJoin(f"What moves is told from what stays by at least {LEAST_FRAMES} frames of one place; "
+                      f"{'only ' * (count > 0)}{count or 'none'} of these show that of the reference. Give more.")
+
+
+def _plate(lights: MovingLights) -> tuple[F32, list[Matched]]:
+    """The plate of one place, and what brings each frame's light to it: of all frames, unless most show another place
+    than the reference, as in a film that is cut.
+
+    Raises CannotJoin if too few frames show the reference's place.
+    """
+    def beside(plate: F32) -> list[Matched]:
+        return [matched(lights.plain(k), plate, lights.seen(k)) for k in range(len(lights))]
+
+    plate = lights.plate()
+    made = beside(plate)
+    if made[0].agrees < AGREES_LEAST:
+        alike = [k for k, m in enumerate(beside(lights.plain(0))) if m.agrees >= AGREES_LEAST]
+        if len(alike) < LEAST_FRAMES:
+            raise too_few(len(alike))
+        plate = lights.plate(alike)
+        made = beside(plate)
+    return plate, made
 
 
 def _noise(lights: MovingLights, kept: Sequence[int], plate: F32) -> F32:
