@@ -2,7 +2,8 @@
 joined, beside the same rows without them.
 
 Outside the things that stay in the picture, the mean colour of every 32 px window is held against that of the
-clean frames' picture, in steps of 255 (wanted: at most 3); beside it the same if every difference of the frames
+clean frames' picture with the seams where they are (burnt-out parts differ from frame to frame), in steps of 255
+(wanted: at most 3); beside it the same if every difference of the frames
 were heard, as it was before. And: the step of light across seams, its 95th percentile, of rows whose exposures
 differ by up to 0.8 EV and whose white balance drifts, matched and unmatched.
 Usage: stains.py [ROWS] [--tiny] [--pictures DIR] [--keep DIR]
@@ -36,6 +37,7 @@ from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 
 SCALE, FRAMES, WINDOW, MARGIN = 0.4, 6, 32, 7
 WANTED = 3.0
+SEAM_PX = 120  # so much of a seam together is free of the frames' noise
 
 
 @dataclass(frozen=True)
@@ -152,11 +154,15 @@ def row_of(rng: np.random.Generator, photographer: Photographer, folder: Path) -
     masks = written(folder / "with", photographer, shots, things)
     written(folder / "clean", photographer, shots, [[]] * FRAMES)
     stages = stages_of(Engine(None, 512 * 2**20), folder / "clean")[1]
-    clean, worst = whole_picture(stages), []
+    stages.prepare(1.0, Job())
+    worst = []
     for heard in (agree._agreeing, agreeing_everywhere):
         with patch.object(agree, "_agreeing", heard):
             dirty = laid_alike(folder / "with", stages)
             picture = whole_picture(dirty)
+        alike = laid_alike(folder / "clean", stages)
+        alike._known["ownership"] = dirty.ownership(Job())
+        clean = whole_picture(alike)
         fair = clean.covered & picture.covered & ~kept_things(dirty, masks)
         seen = [to_view(np.ascontiguousarray(p.light)) for p in (clean, picture)]
         (one, enough), (other, _) = (window_means(p, fair) for p in seen)
@@ -197,7 +203,7 @@ def step_left(stages, picture) -> float:
     ratio, fair = np.log(np.maximum(picture.light, 1e-3)), picture.covered
     enough, means = np.ones(owner.shape, bool), []
     for first in (-12, -6, 2, 8):
-        kernel = np.zeros((24, 31), np.float32)
+        kernel = np.zeros((SEAM_PX, 31), np.float32)
         kernel[:, 15 + first : 15 + first + 5] = 1
         weight = cv2.filter2D(fair.astype(np.float32), -1, kernel)
         total = cv2.filter2D(ratio * fair[..., None], -1, kernel)

@@ -15,6 +15,7 @@ from tests.support import engine, project_of, write_picture
 from windfell.cli.main import main
 from windfell.combine.meeting import as_layer_light, own_gain
 from windfell.engine.best_of import appearances, best_layer
+from windfell.engine.even_light import evened
 from windfell.engine.following import followed
 from windfell.engine.pieces_laid import suggested, with_pieces
 from windfell.engine.stack_subjects import found_subjects
@@ -24,7 +25,7 @@ from windfell.output.animations import durations_ms
 from windfell.pixels.colour import srgb_encoded, to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.combining import Combining, Rule
-from windfell.recipe.model import FrameSet, Kind, frame_from_path
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 from windfell.subjects.alike import matched
 from windfell.subjects.best_cut import best_cut
 from windfell.subjects.conflicts import conflicts_of, together
@@ -314,6 +315,37 @@ class Laying(Series):
         off = np.abs(seen - bright * 255 * srgb_encoded(wanted))
         self.assertLess(np.median(off[inner]), 5)
         self.assertLess(np.percentile(off, 99), 20)
+
+
+class EvenLight(Series):
+    def seen(self, own: FrameSet) -> np.ndarray:
+        """The ruled picture of a set."""
+        return engine().picture(Project((own,)), own.id, 1.0, Job()).light
+
+    def test_a_drift_is_evened_out_toward_the_middle_frame_or_the_base(self):
+        frames, _ = series([[(160 + 2 * n, 120, 0)] for n in range(3)] + [[]] * 4, drift=0.25)
+        stages, _ = self.stages(frames)
+        planted = 0.25 * np.sin(1.9 * np.arange(7))
+        for base, goal in ((None, np.median(planted)), (2, planted[2])):
+            own = evened(stages, base, Job())
+            told = np.array([f.development.exposure_ev for f in own.used])
+            self.assertLess(np.abs(told + planted - goal).max(), 0.02)
+        # where things passed, the picture steps no more from one frame's light to another's
+        shown = [self.seen(own)[..., 1] for own in (stages.set, evened(stages, None, Job()))]
+        clean = self.seen(self.stages(series([[]], noise=0.0)[0] * 3)[0].set)[..., 1]  # the files are others now
+        before, after = (np.log2(v / clean) for v in shown)
+        ghosts = [abs(float(np.median(v[70:110, 155:170]) - np.median(v[70:110, 220:300]))) for v in (before, after)]
+        self.assertGreater(ghosts[0], 0.15)
+        self.assertLess(ghosts[1], 0.02)
+
+    def test_without_a_drift_the_set_stays_and_another_light_is_left_alone(self):
+        stages, _ = self.stages(series(ACROSS)[0][:1] * 4)
+        self.assertTrue(evened(stages, None, Job()) is stages.set)
+        frames, _ = series(ACROSS, drift=0.25)
+        frames[4] = (frames[4].astype(np.float32) * 0.3).astype(np.uint8)
+        own = evened(self.stages(frames)[0], None, Job())
+        self.assertEqual(own.used[4].development.exposure_ev, 0.0)
+        self.assertNotEqual(own.used[1].development.exposure_ev, own.used[2].development.exposure_ev)
 
 
 class BestOfAGroup(Series):

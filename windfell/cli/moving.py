@@ -19,6 +19,7 @@ from windfell.cli.moving_words import FPS, WIDEST
 from windfell.cli.writing import format_of, new_output, write_report
 from windfell.engine.animated import animated
 from windfell.engine.core import Engine
+from windfell.engine.even_light import evened
 from windfell.engine.export import export
 from windfell.engine.following import followed
 from windfell.engine.instants import chosen_times
@@ -57,6 +58,7 @@ def run_subjects(options: Namespace, job: Job) -> None:
     engine = Engine.by_settings()
     start = time.monotonic()
     own = _settled(engine, own, job)
+    own = evened(engine.stages(Project((own,)), own.id), base, job)
     stages = engine.stages(Project((own,)), own.id)
     found = found_subjects(stages, job)
     registered = time.monotonic() - start
@@ -112,6 +114,8 @@ def run_animate(options: Namespace, job: Job) -> None:
     check_place(out)
     engine = Engine.by_settings()
     own = _settled(engine, own, job, all_of_them=True)
+    if Way(options.way) is not Way.SERIES:
+        own = evened(engine.stages(Project((own,)), own.id), None, job)
     stages = engine.stages(Project((own,)), own.id)
     width = options.width or min(WIDEST, stages.whole_size(job)[0])
     if not 16 <= width <= 8192:
