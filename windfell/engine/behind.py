@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -15,7 +14,7 @@ from windfell.engine.picture import Picture
 from windfell.engine.repairs import repaired
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
-from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
+from windfell.pixels.colour import from_view, to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.behind import Behind
 from windfell.recipe.model import Kind
@@ -26,8 +25,6 @@ U8 = NDArray[np.uint8]
 Array = NDArray[np.float64]
 
 LEAST = 1e-3
-_DECODED = srgb_decoded(np.arange(256) / 255).astype(np.float32)
-_MATRIX = SRGB_TO_WORKING.astype(np.float32)
 
 
 @dataclass(frozen=True, eq=False)
@@ -91,7 +88,7 @@ def draft_with_behind(stages: Any, pixels: U8, canvas: Canvas, job: Job) -> U8:
     shown = back[..., :3]
     gain = _gain(backdrop)
     if not np.allclose(gain, 1):
-        light = cv2.transform(cv2.LUT(shown, _DECODED), _MATRIX) * gain
+        light = from_view(shown) * gain
         shown = to_view(np.ascontiguousarray(light, np.float32))
     there = pixels[..., 3] > 0
     share = (np.where(there, share, share > 0.5) * (back[..., 3] > 0)).astype(np.float32)[..., None]

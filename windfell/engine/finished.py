@@ -23,7 +23,7 @@ from windfell.engine.picture import Picture
 from windfell.finish.kinds import Step, reach_of, stepped
 from windfell.finish.scene import Scene
 from windfell.job import Job
-from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
+from windfell.pixels.colour import from_view, to_view
 from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.areas import Area
 from windfell.recipe.finishing import Adjustment
@@ -36,8 +36,6 @@ SAMPLE_SIDE = 384
 KEPT_PX = 640 * 640
 EDGE_SIDE = 64
 DRAFT_GUIDE_SIDE = 256
-_DECODED = srgb_decoded(np.arange(256) / 255).astype(np.float32)
-_MATRIX = SRGB_TO_WORKING.astype(np.float32)
 
 
 class Unfinished(Protocol):
@@ -217,7 +215,7 @@ def finished_view(stages: Unfinished, pixels: U8, scale: float, job: Job) -> U8:
     """A draft as a screen shows it, sRGB times its opacity, uint8 (h, w, 4), with the finish."""
     if not stages.set.finish.active:
         return pixels
-    light = cv2.transform(cv2.LUT(pixels[..., :3], _DECODED), _MATRIX)
+    light = from_view(pixels[..., :3])
     out = np.empty_like(pixels)
     shown = pixels[..., 3:] > 0
     out[..., :3] = to_view(np.ascontiguousarray(finished_draft(stages, light, scale, job), np.float32)) * shown

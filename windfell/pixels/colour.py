@@ -176,9 +176,16 @@ def to_view(linear: F32) -> NDArray[np.uint8]:
     return _VIEW(linear)
 
 
+def from_view(pixels: NDArray[np.uint8]) -> F32:
+    """Working-space light (h, w, 3) of sRGB uint8 (h, w, 3) that a screen shows."""
+    return cv2.transform(cv2.LUT(pixels, _SHOWN_LIGHT), _FROM_SRGB)
+
+
 def perceptual(linear: F32) -> F32:
     """sRGB-encoded float32 0..1 (h, w, 3): differences in it follow the eye."""
     return to_view(linear).astype(np.float32) / np.float32(255.0)
 
 
 _VIEW = Encoder(SRGB, 8)
+_SHOWN_LIGHT = srgb_decoded(np.arange(256) / 255).astype(np.float32)
+_FROM_SRGB = SRGB_TO_WORKING.astype(np.float32)

@@ -53,6 +53,7 @@ class Finish(Station):
     def __init__(self, session: Session, view: PictureView, hand: AreaHand) -> None:
         super().__init__(session)
         self._view, self.hand = view, hand
+        hand.taken.connect(self._hand_changed)
         self._shown: tuple = ()
         self._stripes: tuple[QImage, QImage | None] | None = None
         self.spot, self.pull = Spot(), MoveTool()
@@ -194,13 +195,15 @@ class Finish(Station):
         row = self.list.currentRow()
         return row if 0 <= row < len(self.adjustments) else None
 
+    def _hand_changed(self) -> None:
+        if self.session.station == self.name:
+            self._show_one()
+
     def entered(self) -> None:
-        self.hand.taken.connect(self._show_one)
         self._view.overlay = self.paint_over
         self._picture_arrived()
 
     def left(self) -> None:
-        self.hand.taken.disconnect(self._show_one)
         self.hand.put_away()
         self._view.overlay = None
         self._view.take_tool(None)

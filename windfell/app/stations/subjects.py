@@ -47,6 +47,7 @@ class Subjects(Station):
     def __init__(self, session: Session, view: PictureView, hand: AreaHand) -> None:
         super().__init__(session)
         self._view, self.hand = view, hand
+        hand.taken.connect(self._hand_changed)
         self.shelf: Shelf | None = None
         self._frames: tuple[str, ...] = ()
         self.boxed: Followed | None = None
@@ -161,12 +162,10 @@ class Subjects(Station):
             self.animating.settled and self.best.settled)
 
     def entered(self) -> None:
-        self.hand.taken.connect(self._hand_changed)
         self._view.take_tool(self.spot)
         self._view.overlay = self.paint_over
 
     def left(self) -> None:
-        self.hand.taken.disconnect(self._hand_changed)
         self.hand.put_away()
         self._view.take_tool(None)
         self._view.overlay = None
@@ -399,6 +398,8 @@ class Subjects(Station):
 
     def _hand_changed(self) -> None:
         """The area was put away: presses on the picture take pieces again."""
+        if self.session.station != self.name:
+            return
         if self.hand.target is None:
             self._view.take_tool(self.spot)
         self._show_one()
