@@ -133,7 +133,8 @@ class _Paints:
         widget.paintEvent = paint
 
 
-def ruler_drag(hand: Hand, title: str, ruler, source) -> Drag:
+def ruler_drag(hand: Hand, title: str, ruler, source, span: tuple[float, float] = (0.3, 0.7)) -> Drag:
+    """`span`: the shares of its line between which it is dragged, wide enough for 20 values a second."""
     line = ruler._line
     y = line.height() / 2
     session = hand.window.session
@@ -141,7 +142,7 @@ def ruler_drag(hand: Hand, title: str, ruler, source) -> Drag:
     def newest() -> bool:
         return source.shown is not None and source.newest
 
-    return hand.drag(title, line, QPointF(line.width() * 0.3, y), QPointF(line.width() * 0.7, y),
+    return hand.drag(title, line, QPointF(line.width() * span[0], y), QPointF(line.width() * span[1], y),
                      lambda: source.shown, newest, lambda: source.sharp and session is not None)
 
 
@@ -158,7 +159,8 @@ def panorama_drags(hand: Hand, name: str) -> list[Drag]:
                          lambda: window.source.shown, lambda: window.source.newest, lambda: window.source.sharp))
     window.stations["shape"].set_drag("moves")
     session.go("join")
-    out.append(ruler_drag(hand, f"{name}: Join, blend ruler", window.stations["join"].blend, window.source))
+    out.append(ruler_drag(hand, f"{name}: Join, blend ruler", window.stations["join"].blend, window.source,
+                          (0.1, 0.95)))
     out += pair_drags(hand, name)
     return out + prepare_drags(hand, name)
 

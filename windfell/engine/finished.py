@@ -36,6 +36,7 @@ SAMPLE_SIDE = 384
 KEPT_PX = 640 * 640
 EDGE_SIDE = 64
 DRAFT_GUIDE_SIDE = 256
+LEAST_SHARED_PX = 120_000  # of less, a second core takes longer to ask than to help
 
 
 class Unfinished(Protocol):
@@ -167,7 +168,8 @@ def finished_draft(stages: Unfinished, light: F32, scale: float, job: Job) -> F3
     steps = _draft_steps(_Whole(stages, job), light, scale)
     for around, run in groupby((s for s in steps if not s.adjustment.idle), lambda s: s.looks_around):
         run = tuple(run)
-        light = stepped(light, run) if around else _in_halves(light, run, job)
+        little = light.shape[0] * light.shape[1] < LEAST_SHARED_PX
+        light = stepped(light, run) if around or little else _in_halves(light, run, job)
     return light
 
 
@@ -176,7 +178,7 @@ def _draft_steps(whole: _Whole, light: F32, scale: float) -> list[Step]:
     far as anybody asks.
     """
     height, width = light.shape[:2]
-    k = min(1.0, DRAFT_GUIDE_SIDE / max(width, height))
+    k = min(0.5, DRAFT_GUIDE_SIDE / max(width, height))
     size = max(1, round(width * k)), max(1, round(height * k))
     lock = RLock()
     known: dict[Any, Any] = {}

@@ -17,8 +17,8 @@ from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.model import Development, FrameSet, Kind, Project, picture_parts
 
 LEAST_SHARP, MOST_SHARP, SHARP_STEP = 800, 1600, 160
-SIDES = (300, 424, 600, 848)
-FIRST_SIDE = 1
+SIDES = (212, 300, 424, 600, 848)
+FIRST_SIDE = 2
 QUICK_S, SLOW_S = 0.014, 0.040
 TILE = 512
 TILES_KEPT = 160
