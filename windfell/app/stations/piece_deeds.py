@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from windfell.app.session import Session
+from windfell.app.stations.subjects_words import names_of
 from windfell.engine.cut_between import sides_of
 from windfell.engine.pieces_laid import ground_layer, piece_layer, shadow_mask, suggested
 from windfell.recipe import edits, pieces
@@ -85,7 +86,7 @@ class PieceDeeds:
         """What two taken pieces share is given to one by order, parted by a line, or one of them is left."""
         s = self.session
         masks = [self._of.shelf.shown[n].mask for n in (one, other)]
-        names = [self._of.names([n]) for n in (one, other)]
+        names = [names_of(self._of.shelf.found.movers, [n]) for n in (one, other)]
         if deed in ("first", "second"):
             front = int(deed == "second")
             s.edit(pieces.before_other(s.project, s.set_id, masks[front], masks[1 - front],

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-import numpy as np
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
@@ -22,6 +19,7 @@ from windfell.app.stations.piece_deeds import PieceDeeds
 from windfell.app.stations.station import Station
 from windfell.app.stations.subjects_controls import SubjectsControls
 from windfell.app.stations.subjects_over import SIGN_PX, SubjectsOver, place_on_view
+from windfell.app.stations.subjects_words import all_of_it, names_of, one_of_it
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.shelf import ShelfView, Tile
 from windfell.engine.following import Followed, followed
@@ -273,18 +271,18 @@ class Subjects(Station):
             against = [j for j in shelf.found.conflicts_of(n, self.with_shadows) if j in taken]
             words = f"Track {movers[n].track + 1}, frame {movers[n].frame + 1}"
             if against:
-                words += ": shares its place with " + self.names(against)
+                words += ": shares its place with " + names_of(movers, against)
             tiles.append(Tile(n, movers[n].frame, movers[n].track, n in taken, bool(against), words))
         self.view.show_tiles(tuple(tiles), self._images)
         pairs = self._open_pairs()
-        self.conflicts.show_pairs([
-            (i, j, f"{self.names([i])} and {self.names([j])}: {self._how(i, j)}".capitalize()) for i, j in pairs])
-        c.words.setText(self._sentence(taken, len(pairs)))
+        self.conflicts.show_pairs([(i, j, self._clash(i, j)) for i, j in pairs])
+        c.words.setText(all_of_it(shelf.found, len(taken), len(pairs), self.boxed))
         self._show_one()
 
-    def _how(self, i: int, j: int) -> str:
-        bare = j in self.shelf.found.conflicts_of(i, False)
-        return "they overlap" if bare else "one stands on the other's shadow"
+    def _clash(self, i: int, j: int) -> str:
+        found = self.shelf.found
+        how = "they overlap" if j in found.conflicts_of(i, False) else "one stands on the other's shadow"
+        return f"{names_of(found.movers, [i])} and {names_of(found.movers, [j])}: {how}".capitalize()
 
     def _open_pairs(self) -> list[tuple[int, int]]:
         """The pairs of taken pieces that share a place and were not parted."""
@@ -293,40 +291,6 @@ class Subjects(Station):
         cut = {n for n in taken if any(p.meets is Meets.BOTH for p in own[self.layer_of(n)].area.parts)}
         return [(i, j) for i in sorted(taken) for j in found.conflicts_of(i, self.with_shadows)
                 if i < j and j in taken and not (i in cut and j in cut)]
-
-    def names(self, some: Sequence[int]) -> str:
-        movers = self.shelf.found.movers
-        return ", ".join(f"track {movers[j].track + 1} of frame {movers[j].frame + 1}" for j in some[:3]) + (
-            f" and {len(some) - 3} more" if len(some) > 3 else "")
-
-    def _sentence(self, taken: set[int], clashes: int) -> str:
-        found = self.shelf.found
-        if not found.movers:
-            said = "Nothing that moves was found."
-        else:
-            tracks = len({m.track for m in found.movers})
-            words = "track" if tracks == 1 else "tracks"
-            said = f"{len(found.movers)} pieces in {tracks} {words}, {len(taken)} taken."
-        if clashes:
-            said += f" {clashes} {'pair shares' if clashes == 1 else 'pairs share'} a place."
-        for frame, why in found.dropped[:2]:
-            said += f" Frame {frame + 1} left out: {why}."
-        if self.boxed is not None:
-            said += " Only the boxed subject is on the shelf" + self._followed_words()
-        if found.standing:
-            unsure = sum(not s.sure for s in found.standing)
-            places = len(found.standing)
-            said += f" At {places} place{'s' * (places > 1)} something stands for long"
-            said += f", at {unsure} it cannot be told which is the ground." if unsure else "."
-        return said
-
-    def _followed_words(self) -> str:
-        lost = [str(n + 1) for n in self.boxed.lost]
-        larger = self.boxed.larger
-        said = f"; it was not found in frame{'s' * (len(lost) > 1)} {', '.join(lost)}" if lost else ""
-        if not 0.7 < larger < 1.4:
-            said += f"; it becomes {larger:.1f} times as large"
-        return said + "."
 
     def _show_one(self) -> None:
         n = self.view.in_hand
@@ -339,16 +303,8 @@ class Subjects(Station):
         if n is None or self.shelf is None or own is None or n >= len(self.shelf.found.movers):
             self.one.setText("Press a small picture, or what moves in the picture, to take or leave it.")
             return
-        mover = self.shelf.found.movers[n]
-        share = 100 * mover.piece.area / mover.scale**2 / (self.shelf.found.size[0] * self.shelf.found.size[1])
-        ev = round(float(np.log2(np.mean(mover.gain))), 2) + 0.0
         against = [j for j in self.shelf.found.conflicts_of(n, self.with_shadows) if j in self.taken]
-        more = f"; shares its place with {self.names(against)}" if against else ""
-        warmer = float(np.log2(mover.gain[0] / mover.gain[2]))
-        way = "warmer" if warmer > 0 else "colder"
-        drift = f" and made {way} by {abs(warmer):.2f} EV" if abs(warmer) > 0.02 else ""
-        self.one.setText(f"Track {mover.track + 1}, frame {mover.frame + 1}: {share:.1f} % of the picture, light "
-                         f"matched by {ev:+.2f} EV{drift}{more}.")
+        self.one.setText(one_of_it(self.shelf.found, n, against))
 
     def _fill_frames(self, own: FrameSet) -> None:
         plain = str(own.combining.rule) == "median"
