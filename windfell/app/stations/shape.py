@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QWidget
 
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.shape_asked import ShapeAsked
 from windfell.app.stations.shape_by_hand import ShapeByHand
 from windfell.app.stations.shape_pages import FieldPage, LinesPage, OutlinePage, ViewPage
 from windfell.app.stations.station import Station
@@ -17,19 +18,12 @@ from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.line_rows import LineRow
 from windfell.app.widgets.proofs import Alternative, Proofs
 from windfell.engine.lines import line_on_frame
-from windfell.engine.shape_marks import (
-    OutlineSaid,
-    edges_on_picture,
-    lines_off,
-    net_places,
-    outline_said,
-)
+from windfell.engine.shape_marks import OutlineSaid
 from windfell.geometry.projections import PROJECTIONS
 from windfell.job import Job
 from windfell.recipe import edits
-from windfell.recipe.model import Camera, FrameSet, Kind, PlumbLine, Project, ProjectionChoice, View, picture_parts
-from windfell.recipe.outline import Crop, Edges, LineKind
-from windfell.shape.choice import ranked
+from windfell.recipe.model import Camera, FrameSet, Kind, PlumbLine, Project, ProjectionChoice, View
+from windfell.recipe.outline import Crop, LineKind
 from windfell.shape.figures import projection_figures
 from windfell.shape.stretch import most_stretch
 
@@ -53,8 +47,6 @@ class Shape(Station):
         self.way, self.hand, self.pencil = "moves", "off", "off"
         self._once = ""
         self.against: str | None = None
-        self.said: OutlineSaid | None = None
-        self._said_of = self._marks_of = self._ranked_of = None
         self.by_hand = ShapeByHand(session, self.picture_of)
         self._build_controls()
         self.proofs = Proofs(
@@ -69,8 +61,9 @@ class Shape(Station):
         layout.addWidget(self.proofs)
         view.lined.connect(self._draw_line)
         view.turned.connect(self._dragged)
-        session.rested.connect(self._ask_all)
-        view.source.arrived.connect(self._ask_all)
+        self.asked = ShapeAsked(session, view, self)
+        session.rested.connect(self.asked.ask)
+        view.source.arrived.connect(self.asked.ask)
 
     def _build_controls(self) -> None:
         self.column.setContentsMargins(14, 6, 4, 4)
@@ -121,7 +114,12 @@ class Shape(Station):
             self.pencil = "off"
             self.lines.draw.set_value("off")
         self._arm()
-        self._ask_all()
+        self.asked.ask()
+
+    @property
+    def said(self) -> OutlineSaid | None:
+        """What the outline costs, once it is known."""
+        return self.asked.said
 
     @property
     def tab(self) -> str:
@@ -224,88 +222,13 @@ class Shape(Station):
         self._arm()
         # the picture around a crop comes and goes with the tool
         self.session.changed.emit()
-        self._ask_all()
+        self.asked.ask()
 
     def take_pencil(self, kind: str) -> None:
         """Take the pencil for lines that are to be "level", "upright" or "straight", or put it away."""
         self.pencil = kind
         self.lines.draw.set_value(kind)
         self._arm()
-
-    # -- asked of the engine once the hand rests
-
-    def _ask_all(self) -> None:
-        s = self.session
-        if s.station != "shape" or s.frame_set is None or s.moving or not self._view.source.settled:
-            return
-        if self._view.source.error is not None:
-            return
-        self._ask_order()
-        if self.tab == "outline":
-            self._ask_said()
-        if self.tab in ("outline", "lines"):
-            self._ask_marks()
-
-    def _ask_order(self) -> None:
-        s = self.session
-        engine, project, set_id = s.engine, s.project, s.set_id
-        frame_set = s.frame_set
-        parts = set_id, frame_set.used, frame_set.registration
-        if parts == self._ranked_of or frame_set.registration.camera is Camera.SLID:
-            return
-        self._ranked_of = parts
-
-        def order(job: Job) -> list[str]:
-            stages = engine.stages(project, set_id)
-            return ranked(stages.posed(job), stages.edges(job))
-
-        s.desk.ask("proof order", order, self.proofs.put_in_order, lambda _: None, quiet=True)
-
-    def _ask_said(self) -> None:
-        s = self.session
-        engine, project, set_id = s.engine, s.project, s.set_id
-        parts = set_id, picture_parts(project, set_id)
-        if parts == self._said_of:
-            return
-        self._said_of = parts
-        own = project.set(set_id)
-        trimmed = project.with_set(replace(own, outline=replace(own.outline, edges=Edges.TRIM)))
-
-        def say(job: Job) -> OutlineSaid:
-            return outline_said(engine.stages(project, set_id), engine.stages(trimmed, set_id), job)
-
-        def done(said: OutlineSaid) -> None:
-            self.said = said
-            bent = own.outline.edges is Edges.PULL or bool(own.outline.net or own.outline.lines)
-            self.outline.show_said(said, bent)
-            self._view.update()
-
-        self.outline.show_said(None, False)
-        s.desk.ask("outline said", say, done, lambda _: None, quiet=True)
-
-    def _ask_marks(self) -> None:
-        """Where found edges, nodes and lines lie on the picture."""
-        s = self.session
-        project = self.picture_of(s.project)
-        engine, set_id = s.engine, s.set_id
-        parts = set_id, picture_parts(project, set_id)
-        if parts == self._marks_of:
-            return
-        self._marks_of = parts
-
-        def look(job: Job):
-            stages = engine.stages(project, set_id)
-            return edges_on_picture(stages, job), net_places(stages, job), lines_off(stages, job)
-
-        def done(found) -> None:
-            own = self.by_hand
-            own.picker.edges, places, off = found
-            moved = {(p.column, p.row) for p in self.session.frame_set.outline.net}
-            own.net.show_places(places, moved)
-            self._show_off(off)
-            self._view.update()
-
-        s.desk.ask("shape marks", look, done, lambda _: None, quiet=True)
 
     # -- lines
 
@@ -351,7 +274,7 @@ class Shape(Station):
         for n, line in enumerate(lines):
             page.list.itemAt(n).widget().show_line(str(line.kind), line.strength_pct)
 
-    def _show_off(self, off: list[tuple[float, float]]) -> None:
+    def show_off(self, off: list[tuple[float, float]]) -> None:
         for n, (before, after) in enumerate(off[: self.lines.list.count()]):
             self.lines.list.itemAt(n).widget().show_off(before, after)
 
@@ -366,7 +289,8 @@ class Shape(Station):
 
     def _fly(self, key: str) -> None:
         """To where a figure is worst."""
-        places = {} if self.said is None else {name: (x, y) for name, x, y in self.said.cost.places}
+        said = self.said
+        places = {} if said is None else {name: (x, y) for name, x, y in said.cost.places}
         if key in places:
             self._view.look_at(*places[key], min(max(1.0, 2 * self._view.fit_zoom), 4 * self._view.fit_zoom))
 
