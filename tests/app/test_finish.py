@@ -56,7 +56,7 @@ class Finishing(Drawing):
     def test_a_dragged_value_is_one_step_and_changes_the_picture(self):
         self.settle()
         plain = self.shown()
-        self.station.add_kind(f.Light)
+        self.station.deeds.add_kind(f.Light)
         line = self.station.pages[f.Light].rulers["exposure_ev"]._line
         line._first = True
         for value in (0.5, 1.0, 1.5):
@@ -72,7 +72,7 @@ class Finishing(Drawing):
     def test_switched_off_weakened_moved_duplicated_removed(self):
         station = self.station
         for kind in (f.Light, f.Mono, f.Vignette):
-            station.add_kind(kind)
+            station.deeds.add_kind(kind)
         station.list.setCurrentRow(1)
         station.strength._line._move_to(40.0)
         self.assertEqual(self.adjustments[1].strength_pct, 40.0)
@@ -94,7 +94,7 @@ class Finishing(Drawing):
         self.settle()
 
     def test_an_area_limits_it_and_can_be_taken_away(self):
-        self.station.add_kind(f.Mono)
+        self.station.deeds.add_kind(f.Mono)
         self.click(self.station.area)
         self.until(lambda: self.window.hand.target is not None)
         self.draw((0.4, 0.5), (0.6, 0.5))
@@ -112,7 +112,7 @@ class Finishing(Drawing):
 
     def test_a_curve_is_bent_over_the_histogram_and_picked_on_the_picture(self):
         self.settle()
-        self.station.add_kind(f.Curve)
+        self.station.deeds.add_kind(f.Curve)
         view = self.station.histogram
         self.assertIsNotNone(view.shown)
         at = view._at(0.5, 0.5)
@@ -132,8 +132,8 @@ class Finishing(Drawing):
         self.settle()
 
     def test_before_and_up_to_here_leave_out_what_they_say(self):
-        self.station.add_kind(f.Mono)
-        self.station.add_kind(f.Light)
+        self.station.deeds.add_kind(f.Mono)
+        self.station.deeds.add_kind(f.Light)
         self.station.pages[f.Light].rulers["exposure_ev"]._line._move_to(2.0)
         self.station.list.setCurrentRow(0)
         self.click(self.station.up_to_here)
@@ -162,7 +162,7 @@ class Finishing(Drawing):
         self.assertEqual(len(self.adjustments[-1].area.parts), 1)
 
     def test_what_is_sharpened_is_looked_at_and_leaves_the_recipe_alone(self):
-        self.station.add_kind(f.Detail)
+        self.station.deeds.add_kind(f.Detail)
         before = self.session.project
         self.click(self.station.alone)
         self.settle()
@@ -178,7 +178,7 @@ class Finishing(Drawing):
         self.assertGreater(np.ptp(self.shown(), axis=2).max(), 0)
 
     def test_clipping_is_shown_in_form_and_auto_is_modest(self):
-        self.station.add_kind(f.Light)
+        self.station.deeds.add_kind(f.Light)
         self.station.pages[f.Light].rulers["exposure_ev"]._line._move_to(3.0)
         self.station.pages[f.Light].rulers["contrast_pct"]._line._move_to(30.0)
         self.settle()
@@ -199,7 +199,7 @@ class Finishing(Drawing):
 
     def test_a_colour_taken_on_the_picture_moves_its_band(self):
         self.settle()
-        self.station.add_kind(f.Hues)
+        self.station.deeds.add_kind(f.Hues)
         page = self.station.pages[f.Hues]
         page.which.press("saturation_pct")
         page.drag.click()
@@ -218,8 +218,8 @@ class Finishing(Drawing):
         self.assertFalse(page.drag.isChecked())
 
     def test_one_adjustment_is_copied_to_other_sets(self):
-        self.station.add_kind(f.Light)
-        self.station.add_kind(f.Vignette)
+        self.station.deeds.add_kind(f.Light)
+        self.station.deeds.add_kind(f.Vignette)
         self.station.list.setCurrentRow(0)
         look = self.station.look
         look.fill()
@@ -235,7 +235,7 @@ class Finishing(Drawing):
         self.assertEqual(self.session.project.set("still").finish.adjustments, ())
 
     def test_a_look_has_a_name(self):
-        self.station.add_kind(f.Mono)
+        self.station.deeds.add_kind(f.Mono)
         self.station.look.keep_look("Grey day")
         self.station.look.fill()
         self.assertIn("Use: Grey day", [a.text() for a in self.station.look.menu_of.actions()])
@@ -281,7 +281,7 @@ class Finishing(Drawing):
                 self.window.do("undo")
 
     def test_a_look_is_kept_used_and_taken_to_other_sets(self):
-        self.station.add_kind(f.Colour)
+        self.station.deeds.add_kind(f.Colour)
         self.station.pages[f.Colour].rulers["weak_pct"]._line._move_to(50.0)
         look = self.session.frame_set.finish
         said = []

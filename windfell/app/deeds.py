@@ -278,7 +278,7 @@ class Deeds(SetDeeds):
         self.window.stations["combine"].core.pin_spot()
 
     def on_finish_off(self) -> None:
-        self.window.stations["finish"].toggle_all()
+        self.window.stations["finish"].deeds.toggle_all()
 
     def on_export(self) -> None:
         self.session.go("export")

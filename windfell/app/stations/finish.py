@@ -25,6 +25,7 @@ from windfell.app.picture.sampled import band_of, pixels_of, stripes_of
 from windfell.app.picture.tool import Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.adjustment_deeds import AdjustmentDeeds
 from windfell.app.stations.adjustment_pages import KindPage
 from windfell.app.stations.looks import LookButton
 from windfell.app.stations.mending import Mending
@@ -33,16 +34,13 @@ from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.histogram import HistogramView
 from windfell.app.widgets.layer_list import LayerList
 from windfell.app.widgets.ruler import Ruler
-from windfell.finish.histogram import Histogram, histogram_of, modest_light
+from windfell.finish.histogram import Histogram, histogram_of
 from windfell.finish.kinds import KINDS, kind_of
 from windfell.job import Job
 from windfell.recipe import adjusting
 from windfell.recipe import finishing as f
 from windfell.recipe.areas import Area
 from windfell.recipe.model import Project
-
-SMALL = 256
-DODGE_EV, DODGE_PCT = 1.0, 8.0
 
 
 class Finish(Station):
@@ -54,6 +52,7 @@ class Finish(Station):
         super().__init__(session)
         self._view, self.hand = view, hand
         hand.taken.connect(self._hand_changed)
+        self.deeds = AdjustmentDeeds(session, self)
         self._shown: tuple = ()
         self._stripes: tuple[QImage, QImage | None] | None = None
         self.spot, self.pull = Spot(), MoveTool()
@@ -72,7 +71,7 @@ class Finish(Station):
         self.all_on = QCheckBox("Finish")
         self.all_on.setProperty("role", "title")
         self.all_on.setToolTip("The whole list on or off (Shift+A)")
-        self.all_on.clicked.connect(self.toggle_all)
+        self.all_on.clicked.connect(self.deeds.toggle_all)
         self.clipping = QCheckBox("Clipping")
         self.clipping.setToolTip("Stripes on the picture: rising where a channel is black, falling where it is white")
         self.clipping.clicked.connect(lambda: (self._picture_arrived(), self._view.update()))
@@ -87,9 +86,9 @@ class Finish(Station):
         self.column.addLayout(top)
         self.list = LayerList("Adjustments, the first done first", "What is done to the picture, from the top; drag "
                               "elsewhere (Alt with up and down)")
-        self.list.moved.connect(self._moved)
+        self.list.moved.connect(self.deeds.move)
         self.list.currentRowChanged.connect(lambda _: self._show_one())
-        self.list.itemChanged.connect(self._switched)
+        self.list.itemChanged.connect(self.deeds.switch)
         self.column.addWidget(self.list, 1)
         self.add, self.remove = QPushButton("Add"), QPushButton("Remove")
         self.double, self.area = QPushButton("Duplicate"), QPushButton("Area…", checkable=True)
@@ -97,12 +96,12 @@ class Finish(Station):
             self.session, self._in_hand)
         menu = QMenu(self.add)
         for kind, known in KINDS.items():
-            menu.addAction(known.title, lambda k=kind: self.add_kind(k))
+            menu.addAction(known.title, lambda k=kind: self.deeds.add_kind(k))
         self.add.setMenu(menu)
         for button, tip, deed in (
                 (self.add, "An adjustment more, after all others", None),
-                (self.remove, "Without the one in hand", self._remove),
-                (self.double, "The one in hand once more, below it", self._duplicate),
+                (self.remove, "Without the one in hand", self.deeds.remove),
+                (self.double, "The one in hand once more, below it", self.deeds.duplicate),
                 (self.area, "Draw where the one in hand holds", None),
                 (self.everywhere, "It holds everywhere", self._everywhere),
                 (self.look, "Keep this finish as a file, use one, take it to other sets", None)):
@@ -120,10 +119,10 @@ class Finish(Station):
         self.empty = self.quiet("Add an adjustment: light, colour, a curve, detail… Each can be limited to an area, "
                                 "weakened, moved in the order, switched off.")
         self.strength = Ruler("Strength", 0.0, 100.0, 100.0, "%", 1.0, 76)
-        self.strength.changed.connect(self._strength_changed)
+        self.strength.changed.connect(self.deeds.change_strength)
         self.auto = QPushButton("Auto")
         self.auto.setToolTip("Modest values by what the picture shows")
-        self.auto.clicked.connect(self.use_auto)
+        self.auto.clicked.connect(self.deeds.use_auto)
         self.alone = QPushButton("What is sharpened", checkable=True)
         self.alone.setToolTip("See by itself what stands out beyond the threshold: white is sharpened wholly, black "
                               "not at all (at 1:1 as it will be)")
@@ -132,8 +131,8 @@ class Finish(Station):
         self.pages: dict[type, KindPage] = {}
         for kind in KINDS:
             page = KindPage(kind)
-            page.changed.connect(self._changed)
-            page.band_changed.connect(self._band_changed)
+            page.changed.connect(self.deeds.change)
+            page.band_changed.connect(self.deeds.change_band)
             page.drag.clicked.connect(lambda on: self._view.take_tool(self.pull if on else None))
             self.pages[kind] = page
             scroll = QScrollArea()
@@ -323,84 +322,8 @@ class Finish(Station):
         n = self.chosen
         return None if n is None else self.session.frame_set.finish.adjustments[n]
 
-    def add_kind(self, kind: type) -> None:
-        """One adjustment more; dodging begins with a brush of few per cent in hand."""
-        s, dodge = self.session, kind is f.Dodge
-        values = f.Dodge(middle_ev=DODGE_EV) if dodge else kind()
-        s.edit(adjusting.add(s.project, s.set_id, values, KINDS[kind].title, Area() if dodge else None), True)
-        if dodge:
-            self.take_area()
-            self.hand.bar.strength._line._move_to(DODGE_PCT)
-
-    def _remove(self) -> None:
-        s, n = self.session, self.chosen
-        if n is not None:
-            s.edit(adjusting.remove(s.project, s.set_id, n), True)
-
-    def _duplicate(self) -> None:
-        s, n = self.session, self.chosen
-        if n is not None:
-            s.edit(adjusting.duplicate(s.project, s.set_id, n), True)
-            self.list.setCurrentRow(n + 1)
-
-    def _moved(self, old: int, new: int) -> None:
-        s = self.session
-        s.edit(adjusting.move(s.project, s.set_id, old, new), True)
-        self.list.setCurrentRow(new)
-
-    def _switched(self, item: QListWidgetItem) -> None:
-        s, n = self.session, self.list.row(item)
-        on = item.checkState() == Qt.CheckState.Checked
-        if n < len(self.adjustments) and self.adjustments[n].on != on:
-            words = f"{self.adjustments[n].name or 'adjustment'} {'on' if on else 'off'}"
-            s.edit(adjusting.set_part(s.project, s.set_id, n, words, on=on), True)
-
-    def toggle_all(self) -> None:
-        """The whole list on or off."""
-        s = self.session
-        s.edit(adjusting.set_all(s.project, s.set_id, not s.frame_set.finish.on), True)
-
-    def _changed(self, field: str, value: object, first: bool) -> None:
-        s, n = self.session, self.chosen
-        if n is not None:
-            s.edit(adjusting.change(s.project, s.set_id, n, field, value), first)
-
-    def _band_changed(self, field: str, band: int, value: float, first: bool) -> None:
-        s, n = self.session, self.chosen
-        if n is not None:
-            s.edit(adjusting.change_band(s.project, s.set_id, n, field, band, value), first)
-
     def _bent(self, knots: f.Knots, first: bool) -> None:
-        self._changed(self._channel, knots, first)
-
-    def _strength_changed(self, value: float, first: bool) -> None:
-        s, n = self.session, self.chosen
-        if n is not None:
-            s.edit(adjusting.set_part(s.project, s.set_id, n, "strength", f"strength {n}", strength_pct=value), first)
-
-    def use_auto(self) -> None:
-        """Values by what the picture shows without the adjustment in hand."""
-        s, n = self.session, self.chosen
-        if n is None:
-            return
-        own, engine, set_id = s.frame_set, s.engine, s.set_id
-        before = s.project.with_set(replace(own, finish=replace(own.finish, adjustments=self.adjustments[:n])))
-
-        def look(job: Job) -> f.Light:
-            size = engine.size(before, set_id, job)
-            picture = engine.picture(before, set_id, min(1.0, SMALL / max(size)), job)
-            return modest_light(picture.light[picture.covered][None])
-
-        def done(found: f.Light) -> None:
-            if s.set_id != set_id or n >= len(self.adjustments):
-                return
-            now = self.adjustments[n].values
-            if isinstance(now, f.Light):
-                values = replace(now, exposure_ev=found.exposure_ev, white_pct=found.white_pct,
-                                 black_pct=found.black_pct)
-                s.edit(adjusting.use_values(s.project, set_id, n, values, "auto light"), True)
-
-        s.desk.ask("auto light", look, done, lambda words: s.say(words, "wrong"))
+        self.deeds.change(self._channel, knots, first)
 
     # -- areas
 
@@ -451,4 +374,4 @@ class Finish(Station):
         if first:
             self._pulled_from = ruler.value
         value = self._pulled_from + 2 * way * (ruler._line.high - ruler._line.low)
-        self._band_changed(page.shown_bands, band, round(value), first)
+        self.deeds.change_band(page.shown_bands, band, round(value), first)
