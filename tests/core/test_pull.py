@@ -26,7 +26,8 @@ from windfell.shape.edges import world_edges
 from windfell.shape.figures import cost_of
 from windfell.shape.held import Held, bow, drawn_line, held_lines, horizon_parts
 from windfell.shape.net import net_lattice
-from windfell.shape.pull import Task, slopes, solved
+from windfell.shape.pull import Task, slopes
+from windfell.shape.pull_solver import solved
 from windfell.shape.sides import sides_of
 
 WHOLE = Bounds(-1.5, -0.5, 1.5, 0.5)

@@ -30,7 +30,8 @@ from windfell.shape.edges import Edge, world_edges
 from windfell.shape.figures import Cost, cost_of
 from windfell.shape.held import Held, Weights, drawn_line, held_lines
 from windfell.shape.net import net_lattice
-from windfell.shape.pull import CELLS, DRAFT_CELLS, Pull, Task, solved
+from windfell.shape.pull import CELLS, DRAFT_CELLS, Pull, Task
+from windfell.shape.pull_solver import solved
 from windfell.shape.sides import sides_of
 from windfell.shape.trim import largest_rectangle
 

@@ -15,7 +15,8 @@ from windfell.pixels.tiles import Region, scaled_size
 from windfell.recipe.outline import BentLine, Outline
 from windfell.shape import rectangle
 from windfell.shape.held import Held, asked_line
-from windfell.shape.pull import Task, solved
+from windfell.shape.pull import Task
+from windfell.shape.pull_solver import solved
 from windfell.shape.trim import largest_rectangle
 
 Array = NDArray[np.float64]
