@@ -88,6 +88,18 @@ class Skies(unittest.TestCase):
                 share = float(sky_of(light_of(small)).mean())
                 self.assertTrue(low < share < high, share)
 
+    def test_water_under_a_straight_far_shore_is_no_sky_though_it_mirrors_it(self):
+        rng = np.random.default_rng(4)
+        shore, near = round(0.3 * H), round(0.6 * H)
+        clouds = cv2.GaussianBlur(rng.standard_normal((H, W)).astype(np.float32), (0, 0), 12)
+        picture = np.array([120, 140, 170], np.float32) + 60 * (clouds / np.abs(clouds).max())[..., None]
+        picture[shore:near] = picture[2 * shore - near : shore][::-1]
+        picture[shore : shore + round(0.05 * H)] = (40, 45, 35)
+        picture[near:] = (90, 80, 50) + 40 * rng.standard_normal((H - near, W, 1))
+        share = sky_of(light_of(np.clip(picture, 0, 255).astype(np.uint8)))
+        self.assertGreater(float(share[: shore - 8].mean()), 0.95)
+        self.assertLess(float(share[shore + 8 :].mean()), 0.03)
+
     def test_a_mast_stands_before_the_sky(self):
         picture, sky = (v.copy() for v in land(2))
         top = int(np.flatnonzero(~sky[:, 121])[0])

@@ -23,6 +23,7 @@ EDGE, GRAIN, COLOUR, SLOPE = 1.0, 1.5, 1.5, 0.06
 TOP, BOTTOM, SHADES = 0.15, 0.3, 12
 HIGHER_ROUNDS, HIGHER_GRAIN, PLAINLY, EVERYWHERE = 2, 0.25, 0.6, 0.25
 SAME_COLOURS = 0.25
+LINE_OFF, LINE_WAVERS, LINE_STEP = 0.02, 6e-4, 0.7
 JUMP, STRIP, PLAIN_STEP = 0.06, 0.02, 30.0
 BAND, MIDDLE_PX, UNLIKE = 0.08, 25, 26.0
 ROUNDS = 3
@@ -79,12 +80,22 @@ def _border(seen: U8, fine: U8) -> NDArray[np.intp] | None:
         there = steps[higher, columns]
         if there.mean() < PLAINLY or np.quantile(there, 0.1) < EVERYWHERE or higher.mean() < LEAST_SKY * h:
             break
-        # but where the same colours stand on both sides of it, it is the edge of a cloud
-        if _in_common(seen, rows < higher, (rows > higher) & (rows < found)) > SAME_COLOURS:
+        # but where the same colours stand on both sides of it, it is the edge of a cloud, unless it is as straight as
+        # water and far shores are
+        if not _straight(higher, there, h) and (
+                _in_common(seen, rows < higher, (rows > higher) & (rows < found)) > SAME_COLOURS):
             break
         found = higher
     share = float(found.mean()) / h
     return found if LEAST_SKY < share < 1 - LEAST_GROUND else None
+
+
+def _straight(rows: NDArray[np.intp], steps: F32, height: int) -> bool:
+    """Whether a border's rows (w,) lie along a line, stepping plainly (w,) all the way."""
+    columns = np.arange(len(rows))
+    off = np.std(rows - np.polyval(np.polyfit(columns, rows, 1), columns)) / height
+    wavers = np.abs(np.diff(rows)).mean() / height
+    return bool(off < LINE_OFF and wavers < LINE_WAVERS and np.quantile(steps, 0.1) > LINE_STEP)
 
 
 def _in_common(seen: U8, one: NDArray[np.bool_], other: NDArray[np.bool_]) -> float:
@@ -150,10 +161,9 @@ def _ground_colours(seen: U8) -> F32:
     head, foot = lab[: max(1, round(TOP * h))], lab[h - max(1, round(BOTTOM * h)) :]
     known = []
     for part in (head, foot):
-        counts = cv2.calcHist([part], [0, 1, 2], None, [SHADES] * 3, [0, 256] * 3)
-        soft = cv2.GaussianBlur(counts.reshape(SHADES, -1), (1, 3), 0.7).reshape(counts.shape)
+        soft = _shades(part, None)
         known.append(soft / soft.sum() + 1e-4)
-    at = tuple((lab[..., c].astype(np.intp) * SHADES) // 256 for c in range(3))
+    at = _bins(lab)
     return np.clip(np.log2(known[1][at] / known[0][at]) / 4, -1, 1).astype(np.float32)
 
 
@@ -184,6 +194,16 @@ def _cut(seen: U8, rows: NDArray) -> NDArray[np.bool_]:
                     cv2.GC_INIT_WITH_MASK)
     sky = (mask == cv2.GC_FGD) | (mask == cv2.GC_PR_FGD)
     return _joined_to_the_top(sky)
+
+
+def _shades(lab: U8, mask: U8 | None) -> F32:
+    """How often each shade of colour stands in a picture, or in a mask of it."""
+    counts = cv2.calcHist([lab], [0, 1, 2], mask, [SHADES] * 3, [0, 256] * 3)
+    return cv2.GaussianBlur(counts.reshape(SHADES, -1), (1, 3), 0.7).reshape(counts.shape)
+
+
+def _bins(lab: U8) -> tuple[NDArray[np.intp], ...]:
+    return tuple((lab[..., c].astype(np.intp) * SHADES) // 256 for c in range(3))
 
 
 def _joined_to_the_top(sky: NDArray[np.bool_]) -> NDArray[np.bool_]:
