@@ -24,9 +24,9 @@ F32 = NDArray[np.float32]
 # the hues, in degrees of Oklab, of these colours of sRGB
 _COLOURS = ((1, 0, 0), (1, 0.35, 0), (1, 1, 0), (0, 1, 0), (0, 1, 1), (0, 0.1, 1), (0.35, 0, 1), (1, 0, 1))
 FAINT = np.float32(0.04)
-STRONG, SKIN_DEG, SKIN_WIDE = np.float32(0.22), 52.0, 28.0
+STRONG, SKIN_DEG, SKIN_WIDE, SKIN_SPARED = np.float32(0.22), 52.0, 28.0, 0.65
 LIGHTER_EV = np.float32(1.5)
-TINT_CHROMA = np.float32(0.12)
+TINT_CHROMA, TINT_STEPS = 0.12, 4097
 
 
 def _band_hues() -> NDArray[np.float64]:
@@ -82,30 +82,47 @@ def weak_raised(light: F32, weak_pct: float) -> F32:
     """Chroma raised, the more the weaker it is; hues of skin less."""
     deep, a, b = oklab_planes(light)
     chroma, hue = polar(a, b)
-    weak = np.clip(1 - chroma * (1 / STRONG), 0, 1)
-    off = np.abs(hue - np.float32(SKIN_DEG))
-    off = np.minimum(off, np.float32(360) - off)
-    skin = np.float32(0.65) * np.clip(1 - off * np.float32(1 / SKIN_WIDE), 0, 1)
-    gain = np.maximum(1 + np.float32(weak_pct / 100) * weak * (1 - skin), 0)
-    return from_oklab(cv2.merge((deep, a * gain, b * gain)))
+    gain = np.clip(1 - chroma * (1 / STRONG), 0, 1)
+    gain *= _raised_by_hue(weak_pct)(hue)
+    gain += 1
+    np.maximum(gain, 0, out=gain)
+    a *= gain
+    b *= gain
+    return from_oklab(cv2.merge((deep, a, b)))
+
+
+@lru_cache(maxsize=16)
+def _raised_by_hue(weak_pct: float) -> Table:
+    """How much chroma of each hue, in degrees, is raised."""
+    off = np.abs(np.arange(361) - SKIN_DEG)
+    skin = SKIN_SPARED * np.clip(1 - np.minimum(off, 360 - off) / SKIN_WIDE, 0, 1)
+    return Table(weak_pct / 100 * (1 - skin))
 
 
 def tinted(light: F32, v: Tinting) -> F32:
     deep, a, b = oklab_planes(light)
-    mid = np.float32(0.5 - 0.3 * v.balance_pct / 100)
     depth = np.clip(deep, 0, 1)
-    bright = eased((depth - mid) * np.float32(2))
-    dark = eased((mid - depth) * np.float32(2))
-    between = 1 - bright - dark
-    # black and white stay what they are
-    room = np.clip(4 * depth * (np.float32(1.15) - depth), 0, 1)
-    for share, hue, pct in ((dark, v.shadows_hue, v.shadows_pct), (between, v.middle_hue, v.middle_pct),
-                            (bright, v.highlights_hue, v.highlights_pct)):
-        if pct:
-            amount = TINT_CHROMA * np.float32(pct / 100) * share * room
-            a += amount * np.float32(np.cos(np.radians(hue)))
-            b += amount * np.float32(np.sin(np.radians(hue)))
+    depth *= np.float32(TINT_STEPS - 1)
+    parts = ((v.shadows_hue, v.shadows_pct), (v.middle_hue, v.middle_pct), (v.highlights_hue, v.highlights_pct))
+    for plane, table in zip((a, b), _tints(parts, v.balance_pct), strict=True):
+        plane += table(depth)
     return from_oklab(cv2.merge((deep, a, b)))
+
+
+@lru_cache(maxsize=16)
+def _tints(parts: tuple[tuple[float, float], ...], balance_pct: float) -> tuple[Table, Table]:
+    """What is added to Oklab's a and b at each lightness from 0 to 1; (hue, %) of shadows, middle, highlights."""
+    depth = np.linspace(0, 1, TINT_STEPS)
+    mid = 0.5 - 0.3 * balance_pct / 100
+    bright, dark = eased((depth - mid) * 2), eased((mid - depth) * 2)
+    # black and white stay what they are
+    room = np.clip(4 * depth * (1.15 - depth), 0, 1)
+    a, b = np.zeros((2, TINT_STEPS))
+    for share, (hue, pct) in zip((dark, 1 - bright - dark, bright), parts, strict=True):
+        amount = TINT_CHROMA * pct / 100 * share * room
+        a += amount * np.cos(np.radians(hue))
+        b += amount * np.sin(np.radians(hue))
+    return Table(a), Table(b)
 
 
 def greyed(light: F32, v: Mono) -> F32:

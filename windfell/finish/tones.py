@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +15,7 @@ from windfell.finish.hues import weak_raised
 from windfell.finish.neighbourhood import base_of, haze_changed
 from windfell.finish.scene import Scene
 from windfell.pixels.easing import eased
+from windfell.pixels.lookup import Table
 from windfell.pixels.planes import times
 from windfell.recipe.finishing import Colour, Dodge, Light
 from windfell.recipe.model import Development
@@ -20,6 +23,7 @@ from windfell.recipe.model import Development
 F32 = NDArray[np.float32]
 
 MIDDLE_EV, TONE_EV = -2.4, 3.2
+ENDS_EV, ENDS_STEPS = (-6.0, 0.0), 4097
 
 
 def guide_of(scene: Scene, haze: bool, ev: float = 0.0) -> Guide:
@@ -37,11 +41,20 @@ def lit(light: F32, v: Light, scene: Scene) -> F32:
         light = haze_changed(light, v.haze_pct / 100, guide, scene)
     if v.highlights_pct or v.shadows_pct:
         _, base = base_of(light, guide_of(scene, bool(v.haze_pct), v.exposure_ev), scene)
-        light = times(light, np.exp2(ends_gain(base, v.highlights_pct, v.shadows_pct)))
+        base -= np.float32(ENDS_EV[0])
+        base *= np.float32((ENDS_STEPS - 1) / (ENDS_EV[1] - ENDS_EV[0]))
+        light = times(light, _ends(v.highlights_pct, v.shadows_pct)(base))
     light = levels(light, Development(white_pct=v.white_pct, black_pct=v.black_pct))
     if v.contrast_pct:
         light = scene.keep(("contrast", v.contrast_pct), lambda: ContrastTable(v.contrast_pct))(light)
     return light
+
+
+@lru_cache(maxsize=16)
+def _ends(highlights_pct: float, shadows_pct: float) -> Table:
+    """What light is multiplied by where its base lies within `ENDS_EV`; beyond, as at the ends."""
+    base = np.linspace(*ENDS_EV, ENDS_STEPS, dtype=np.float32)
+    return Table(np.exp2(ends_gain(base, highlights_pct, shadows_pct)))
 
 
 def dodged(light: F32, v: Dodge) -> F32:
