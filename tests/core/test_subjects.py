@@ -21,7 +21,7 @@ from windfell.engine.pieces_laid import suggested, with_pieces
 from windfell.engine.stack_subjects import found_subjects
 from windfell.errors import CannotJoin
 from windfell.job import Job
-from windfell.output.animations import durations_ms
+from windfell.output.animations import durations_ms, palette_of
 from windfell.pixels.colour import srgb_encoded, to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.combining import Combining, Rule
@@ -439,6 +439,18 @@ class Commands(Series):
                         self.assertEqual((stream.width, stream.height), (160, 100))
                         self.assertAlmostEqual(float(stream.average_rate), 8, delta=0.1)
                         self.assertEqual(sum(1 for _ in shown.decode(video=0)), 7)
+
+    def test_a_palette_keeps_what_is_rare_but_plain_to_see(self):
+        rng = np.random.default_rng(2)
+        grass = np.clip(rng.normal((70, 110, 40), 22, (60_000, 3)), 0, 255).astype(np.uint8)
+        coats = np.repeat(np.array([[200, 20, 30], [30, 60, 210]], np.uint8), 60, axis=0)
+        palette = palette_of(np.concatenate([grass, coats])).astype(float)
+        self.assertEqual(palette.shape, (256, 3))
+        off = [np.linalg.norm(palette - c, axis=1).min() for c in np.concatenate([coats[::60], grass[::997]])]
+        self.assertLess(max(off[:2]), 6)
+        self.assertLess(np.mean(off[2:]), 10)
+        few = palette_of(np.array([[1, 2, 3], [250, 0, 0]] * 9, np.uint8))
+        self.assertTrue({(1, 2, 3), (250, 0, 0)} <= {tuple(int(v) for v in c) for c in few})
 
     def test_a_frame_that_cannot_be_placed_is_a_picture_too(self):
         frames = series(ACROSS)[0]
