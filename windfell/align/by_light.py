@@ -95,6 +95,20 @@ def _outvoted(spots: Observations, others: float) -> Observations:
     return spots if share >= 1 else replace(spots, weight=share * spots.weights)
 
 
+def points_near(
+    cameras: Cameras, pairs: Sequence[tuple[int, int]], features: Sequence[Features], view: Callable[[int], View],
+    job: Job, least: int = LEAST_TRIED,
+) -> tuple[list[Observations], list[Observations]]:
+    """Of pairs (a, b) in which at least so many features of `a` should be seen: these features, where the cameras say
+    that they are, and what of them the light finds near there.
+    """
+    none = np.zeros((0, 2))
+    open_ = [Observations(a, b, none, none) for a, b in pairs]
+    some = _unmatched(cameras, open_, [f.points for f in features], 2 * LINK_LEAST)
+    some = [o for o in some if len(o.points_a) >= least]
+    return some, refined(some, cameras, view, job)
+
+
 def pairs_that_meet(
     cameras: Cameras, pairs: Sequence[tuple[int, int]], features: Sequence[Features], view: Callable[[int], View],
     job: Job,
@@ -102,12 +116,9 @@ def pairs_that_meet(
     """Points of pairs (a, b) of cameras that no features have linked: those of which most features of `a` are seen
     where the cameras say, but for a shift common to them all; the other pairs are not among the answers.
     """
-    none = np.zeros((0, 2))
-    open_ = [Observations(a, b, none, none) for a, b in pairs]
-    some = _unmatched(cameras, open_, [f.points for f in features], 2 * LINK_LEAST)
-    some = [o for o in some if len(o.points_a) >= LEAST_TRIED]
+    some, found = points_near(cameras, pairs, features, view, job)
     out = []
-    for tried, o in zip(some, refined(some, cameras, view, job), strict=True):
+    for tried, o in zip(some, found, strict=True):
         shift = o.points_b - _carried(cameras, o, o.points_a)
         common = np.linalg.norm(shift - np.median(shift, axis=0), axis=1) if len(shift) else np.zeros(0)
         o = o.chosen(common < AGREE * cameras.sizes[o.b].max())

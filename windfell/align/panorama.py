@@ -19,6 +19,7 @@ from windfell.align.help import Help, Helped, with_hand_points, with_help
 from windfell.align.level import from_first
 from windfell.align.loops import with_closed_loops
 from windfell.align.pairs import Link, NoLink, find_links, largest_connected
+from windfell.align.pole import with_poles
 from windfell.align.registration import PairFit, PanoramaRegistration, Placed, Unplaced
 from windfell.align.solve import (
     LEAST_POINTS,
@@ -103,7 +104,7 @@ def grounded(
             ground = replace(ground, refused=_latest(ground.refused, still))
         else:
             ground = held_together()
-    return ground
+    return ground if view is None or slid else with_poles(ground, features, view, job)
 
 
 def _met_by_light(

@@ -1,0 +1,60 @@
+"""A frame that looks straight down into a closed ring's hole is placed by the light of its rim, or not at all."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+from unittest.mock import patch
+
+import numpy as np
+from PIL import Image, ImageOps
+
+from windfell import demo
+from windfell.align import panorama
+from windfell.align.registration import Placed
+from windfell.engine.core import Engine
+from windfell.geometry.rotation import angle_between, nearest_rotation
+from windfell.job import Job
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
+
+FOLDER = Path(demo.__file__).parent / "frames" / "tarn-round"
+DOWN = 9
+
+
+def registered(paths: list[str]):
+    """The frames' registration where features find nothing between the one that looks down and the others."""
+    find = panorama.find_links
+
+    def without(*args, **more):
+        links, refused = find(*args, **more)
+        return [k for k in links if DOWN not in (k.a, k.b)], refused
+
+    project = Project((FrameSet("s", "S", Kind.PANORAMA, tuple(map(frame_from_path, paths))),))
+    with patch.object(panorama, "find_links", without):
+        return Engine(None, 2**29).stages(project, "s").registration(Job())
+
+
+class Poles(unittest.TestCase):
+    def setUp(self):
+        self.paths = sorted(str(p) for p in FOLDER.glob("*.jpg"))
+
+    def test_it_lies_where_the_camera_looked(self):
+        found = registered(self.paths)
+        self.assertEqual(len(found.placed), len(self.paths))
+        truth = [np.array(f["rotation"]) for f in json.loads((FOLDER / "truth.json").read_text())["frames"]]
+        turn = nearest_rotation(sum(t @ f.rotation.T for t, f in zip(truth, found.frames, strict=True)))
+        off = np.degrees(angle_between(turn @ found.frames[DOWN].rotation, truth[DOWN]))
+        self.assertLess(off, 0.02)
+
+    def test_ground_that_is_not_this_one_stays_out(self):
+        with tempfile.TemporaryDirectory() as folder:
+            other = str(Path(folder) / "round-10.jpg")
+            with Image.open(self.paths[DOWN]) as picture:
+                ImageOps.mirror(picture).save(other, exif=picture.getexif(), quality=93)
+            found = registered([*self.paths[:DOWN], other])
+        self.assertEqual(len(found.placed), DOWN)
+        self.assertNotIsInstance(found.frames[DOWN], Placed)
+
+
+if __name__ == "__main__":
+    unittest.main()
