@@ -164,7 +164,7 @@ def _placed(ground: Ground, n: int, facing: Array, features: Sequence[Features],
         pose = pose @ from_rotvec(np.array([-aside[1], aside[0], 0.0])) @ from_rotvec(
             np.array([0.0, 0.0, np.radians(turn)]))
     cameras = _by_points(_with_pose(cameras, n, pose), n, members, features, view, job)
-    found = pairs_that_meet(cameras, [(k, n) for k in members], features, view, job)
+    found = pairs_that_meet(cameras, [(min(k, n), max(k, n)) for k in members], features, view, job)
     if not found:
         return None
     held = (*ground.held, *found)
