@@ -347,6 +347,14 @@ class EvenLight(Series):
         self.assertEqual(own.used[4].development.exposure_ev, 0.0)
         self.assertNotEqual(own.used[1].development.exposure_ev, own.used[2].development.exposure_ev)
 
+    def test_another_scene_of_a_film_says_nothing_of_the_light(self):
+        others = [(f * 0.6).astype(np.uint8) for f in series([[]] * 5, seed=9)[0]]
+        own = evened(self.stages(series(ACROSS[:4], drift=0.1)[0] + others)[0], None, Job())
+        told = [f.development.exposure_ev for f in own.used]
+        self.assertEqual(told[4:], [0.0] * 5)
+        self.assertLess(np.abs(told[:4]).max(), 0.2)
+        self.assertGreater(np.abs(told[:4]).max(), 0.02)
+
 
 class BestOfAGroup(Series):
     def test_the_cut_goes_where_both_agree(self):

@@ -161,7 +161,7 @@ def _ground_colours(seen: U8) -> F32:
     head, foot = lab[: max(1, round(TOP * h))], lab[h - max(1, round(BOTTOM * h)) :]
     known = []
     for part in (head, foot):
-        soft = _shades(part, None)
+        soft = _shades(part)
         known.append(soft / soft.sum() + 1e-4)
     at = _bins(lab)
     return np.clip(np.log2(known[1][at] / known[0][at]) / 4, -1, 1).astype(np.float32)
@@ -196,9 +196,9 @@ def _cut(seen: U8, rows: NDArray) -> NDArray[np.bool_]:
     return _joined_to_the_top(sky)
 
 
-def _shades(lab: U8, mask: U8 | None) -> F32:
-    """How often each shade of colour stands in a picture, or in a mask of it."""
-    counts = cv2.calcHist([lab], [0, 1, 2], mask, [SHADES] * 3, [0, 256] * 3)
+def _shades(lab: U8) -> F32:
+    """How often each shade of colour stands in a picture."""
+    counts = cv2.calcHist([lab], [0, 1, 2], None, [SHADES] * 3, [0, 256] * 3)
     return cv2.GaussianBlur(counts.reshape(SHADES, -1), (1, 3), 0.7).reshape(counts.shape)
 
 

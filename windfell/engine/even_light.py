@@ -13,6 +13,7 @@ from windfell.engine.moving_lights import MovingLights, look_scale
 from windfell.engine.stack_pile import PileStages
 from windfell.job import Job
 from windfell.recipe.model import FrameSet
+from windfell.subjects import alike
 
 LOOK_SIDE = 320
 LEAST_EV, LEAST_MIRED, LEAST_TINT = 0.015, 2.0, 2.0
@@ -42,7 +43,9 @@ def evened(stages: PileStages, base: int | None, job: Job) -> FrameSet:
 
 
 def _both(lights: MovingLights, k: int) -> Shared | None:
-    """What frame `k` and the first show of the same spots."""
+    """What frame `k` and the first show of the same spots; None where they show different places."""
+    if alike.matched(lights.plain(k), lights.plain(0), lights.seen(k)).agrees < alike.AGREES_LEAST:
+        return None
     both = lights.seen(0) & lights.seen(k)
     return shared_light(0, k, lights.plain(0), lights.plain(k), both, np.random.default_rng(k))
 

@@ -16,7 +16,7 @@ from windfell.engine.moving_lights import MovingLights, look_scale
 from windfell.engine.stack_pile import PileStages
 from windfell.errors import CannotJoin
 from windfell.job import Job
-from windfell.subjects.alike import Matched, matched
+from windfell.subjects.alike import AGREES_LEAST, Matched, matched
 from windfell.subjects.conflicts import conflicts_of
 from windfell.subjects.differing import Spread, difference, rooted
 from windfell.subjects.pieces import Box, Piece, pieces_of
@@ -27,7 +27,6 @@ F32 = NDArray[np.float32]
 U8 = NDArray[np.uint8]
 
 LOOK_SIDE = 1400
-AGREES_LEAST = 0.45
 LEAST_FRAMES = 3
 MOST_GAIN_EV = 1.5
 

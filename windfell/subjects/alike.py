@@ -16,6 +16,8 @@ SMALL = 160
 LOCAL_SHARE = 0.10
 ALLOWED = np.float32(0.35)
 ROUNDS = 3
+# a frame of which less agrees with another shows another place
+AGREES_LEAST = 0.45
 
 
 @dataclass(frozen=True)
