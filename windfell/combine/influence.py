@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -15,6 +16,7 @@ F32 = NDArray[np.float32]
 
 STEP = 2e-3
 LEAST_STEP = 1e-5
+HEARD_STEP, LEAST_HEARD_STEP = np.float32(1e-4), np.float32(1e-6)
 LEAST_NOISE = 5e-4
 NOTHING = 1e-3
 BRIGHTER = 2.0
@@ -88,8 +90,10 @@ def whose(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> N
 
 def heard(planes: Sequence[F32], k: int, rule: StackRule, setting: Setting = PLAIN) -> F32:
     """How much of the result (h, w) is frame `k`'s at each spot, 0..1: what it takes over of a small change of it."""
-    step = np.maximum(STEP * np.abs(planes[k]), LEAST_STEP)
+    step = np.maximum(HEARD_STEP * np.abs(planes[k]), LEAST_HEARD_STEP)
     before = rule.combined([p.copy() for p in planes], setting)
     after = rule.combined([p + step if n == k else p.copy() for n, p in enumerate(planes)], setting)
     told = setting.exposures[k] if setting.exposures else 1.0
-    return np.clip(np.float32(told) * ((after - before) / step).mean(axis=2), 0, 1)
+    share = np.clip(np.float32(told) * ((after - before) / step).mean(axis=2), 0, 1)
+    # where the small change makes a rule decide otherwise a px stands out
+    return cv2.medianBlur(np.ascontiguousarray(share, np.float32), 3)
