@@ -10,10 +10,10 @@ import numpy as np
 from PIL import Image, ImageOps
 
 from windfell import demo
-from windfell.align import panorama
+from windfell.align import panorama, pole
 from windfell.align.registration import Placed
 from windfell.engine.core import Engine
-from windfell.geometry.rotation import angle_between, nearest_rotation
+from windfell.geometry.rotation import angle_between, from_rotvec, nearest_rotation
 from windfell.job import Job
 from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 
@@ -38,9 +38,12 @@ class Poles(unittest.TestCase):
     def setUp(self):
         self.paths = sorted(str(p) for p in FOLDER.glob("*.jpg"))
 
-    def test_it_lies_where_the_camera_looked(self):
-        # whichever its number
-        found = registered([self.paths[DOWN], *self.paths[:DOWN]], 0)
+    def test_it_lies_where_the_camera_looked_if_not_straight_down(self):
+        straight, tilted = pole._facing, from_rotvec(np.radians([5.0, -6.0, 0.0]))
+        with patch.object(pole, "_facing", lambda axis: straight(axis) @ tilted), patch.object(
+                pole, "_closed", lambda ground: True):
+            # whichever its number
+            found = registered([self.paths[DOWN], *self.paths[:DOWN]], 0)
         self.assertEqual(len(found.placed), len(self.paths))
         self.assertTrue(all(k.a < k.b for k in found.links) and any(k.a == 0 for k in found.links))
         truth = [np.array(f["rotation"]) for f in json.loads((FOLDER / "truth.json").read_text())["frames"]]
@@ -48,6 +51,11 @@ class Poles(unittest.TestCase):
         turn = nearest_rotation(sum(t @ f.rotation.T for t, f in zip(truth, found.frames, strict=True)))
         off = np.degrees(angle_between(turn @ found.frames[0].rotation, truth[0]))
         self.assertLess(off, 0.02)
+
+    def test_without_a_closed_ring_nothing_is_tried(self):
+        with patch.object(pole, "_placed") as tried:
+            registered([*self.paths[:4], *self.paths[8:]], 5)
+        tried.assert_not_called()
 
     def test_ground_that_is_not_this_one_stays_out(self):
         with tempfile.TemporaryDirectory() as folder:

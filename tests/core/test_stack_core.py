@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.support import engine, project_of, write_picture
-from windfell.combine.influence import against_mean, influence, noise_gain_db, rule_figures, whose
+from windfell.combine.influence import against_mean, heard, influence, noise_gain_db, rule_figures, whose
 from windfell.combine.rules import RULES, Setting
 from windfell.engine.stack_core import black_at, core_at, figures_of, rule_map
 from windfell.job import Job
@@ -34,6 +34,22 @@ class Influence(unittest.TestCase):
     def test_weights_are_seen(self):
         found = influence(spot(0.2, 0.3), RULES["mean"], Setting((3.0, 1.0)))[0][:, 0]
         np.testing.assert_allclose(found, [0.75, 0.25], atol=2e-3)
+
+
+class Heard(unittest.TestCase):
+    def test_a_small_change_decides_nothing_and_a_px_that_does_is_no_speck(self):
+        class Choosy:
+            """The mean of two frames, where they are alike; else the first."""
+
+            def combined(self, planes, setting):
+                one, other = planes
+                alike = np.abs(other - one).max(axis=2, keepdims=True) < 0.1005
+                return np.where(alike, (one + other) / 2, one)
+
+        one, other = np.full((2, 20, 30, 3), 0.2, np.float32)
+        other += np.float32(0.1)
+        other[10, 15] = 0.30049
+        np.testing.assert_allclose(heard([one, other], 1, Choosy()), 0.5, atol=0.01)
 
 
 class Figures(unittest.TestCase):

@@ -95,7 +95,7 @@ def weak_raised(light: F32, weak_pct: float) -> F32:
 def _raised_by_hue(weak_pct: float) -> Table:
     """How much chroma of each hue, in degrees, is raised."""
     off = np.abs(np.arange(361) - SKIN_DEG)
-    skin = SKIN_SPARED * np.clip(1 - np.minimum(off, 360 - off) / SKIN_WIDE, 0, 1)
+    skin = SKIN_SPARED * np.clip(1 - off / SKIN_WIDE, 0, 1)
     return Table(weak_pct / 100 * (1 - skin))
 
 
