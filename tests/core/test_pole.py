@@ -45,7 +45,8 @@ class Poles(unittest.TestCase):
             # whichever its number
             found = registered([self.paths[DOWN], *self.paths[:DOWN]], 0)
         self.assertEqual(len(found.placed), len(self.paths))
-        self.assertTrue(all(k.a < k.b for k in found.links) and any(k.a == 0 for k in found.links))
+        self.assertTrue(all(k.a < k.b for k in found.links))
+        self.assertGreaterEqual(sum(k.a == 0 for k in found.links), 4)
         truth = [np.array(f["rotation"]) for f in json.loads((FOLDER / "truth.json").read_text())["frames"]]
         truth = [truth[DOWN], *truth[:DOWN]]
         turn = nearest_rotation(sum(t @ f.rotation.T for t, f in zip(truth, found.frames, strict=True)))
