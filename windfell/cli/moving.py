@@ -26,7 +26,7 @@ from windfell.engine.instants import chosen_times
 from windfell.engine.pieces_laid import suggested, with_pieces
 from windfell.engine.places import check_place, make_folder, refuse_frames
 from windfell.engine.stack_pile import PileStages
-from windfell.engine.stack_subjects import Subjects, found_subjects
+from windfell.engine.stack_subjects import LEAST_FRAMES, Subjects, found_subjects
 from windfell.errors import BadRequest, CannotJoin
 from windfell.frames.video import is_video, video_facts
 from windfell.geometry import planar
@@ -140,7 +140,7 @@ def moving_frames(paths: Sequence[str], job: Job, most: int) -> tuple[Frame, ...
         times = chosen_times(path, 0.0, None, job, every=1) if 0 < count <= most else chosen_times(
             path, 0.0, None, job, count=most)
         out += [Frame(new_id(), VideoInstant(path, t)) for t in times]
-    if len(out) < 3:
+    if len(out) < LEAST_FRAMES:
         raise CannotJoin("What moves is told from what stays by at least three frames; give more.")
     return tuple(out)
 

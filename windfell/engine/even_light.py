@@ -33,13 +33,13 @@ def evened(stages: PileStages, base: int | None, job: Job) -> FrameSet:
     drifts = matched(developments, 0, shared, job, tone=False).drifts
     goal = lights.numbers.index(base) if base in lights.numbers else _middle(drifts)
     found = matched(developments, goal, shared, job, tone=False)
-    known = [d for d in found.drifts if d is not None and abs(d.ev) <= MOST_EV]
-    if not any(abs(d.ev) > LEAST_EV or abs(d.mired) > LEAST_MIRED or abs(d.tint) > LEAST_TINT for d in known):
+    each = zip(lights.numbers, found.developments, found.drifts, strict=True)
+    drifted = {used[n].id: (made, d) for n, made, d in each if d is not None and abs(d.ev) <= MOST_EV}
+    if not any(abs(d.ev) > LEAST_EV or abs(d.mired) > LEAST_MIRED or abs(d.tint) > LEAST_TINT
+               for _, d in drifted.values()):
         return own
-    ids = {used[n].id: made for n, made, d in zip(lights.numbers, found.developments, found.drifts, strict=True)
-           if d in known}
     return replace(own, frames=tuple(
-        replace(f, development=ids[f.id]) if f.id in ids else f for f in own.frames))
+        replace(f, development=drifted[f.id][0]) if f.id in drifted else f for f in own.frames))
 
 
 def _both(lights: MovingLights, k: int) -> Shared | None:

@@ -139,7 +139,7 @@ def _find(stages: PileStages, job: Job) -> Subjects:
     gone = {n for n, _ in dropped}
     kept = sorted((k for k, n in enumerate(lights.numbers) if n not in gone), key=lambda k: lights.numbers[k])
     if len(kept) < LEAST_FRAMES:
-        raise too_few(len(kept))
+        raise _too_few(len(kept))
     noise = _noise(lights, kept, plate)
 
     def look(k: int, root: F32, plate: F32) -> list[Piece]:
@@ -166,7 +166,7 @@ def _find(stages: PileStages, job: Job) -> Subjects:
                     tuple((n, made[k].gain) for k, n in enumerate(lights.numbers)), tuple(stood), scale)
 
 
-def too_few(count: int) -> CannotJoin:
+def _too_few(count: int) -> CannotJoin:
     """Of a series of which only so many frames show one place."""
     return CannotJoin(f"What moves is told from what stays by at least {LEAST_FRAMES} frames of one place; "
                       f"{'only ' * (count > 0)}{count or 'none'} of these show that of the reference. Give more.")
@@ -186,7 +186,7 @@ def _plate(lights: MovingLights) -> tuple[F32, list[Matched]]:
     if made[0].agrees < AGREES_LEAST:
         alike = [k for k, m in enumerate(beside(lights.plain(0))) if m.agrees >= AGREES_LEAST]
         if len(alike) < LEAST_FRAMES:
-            raise too_few(len(alike))
+            raise _too_few(len(alike))
         plate = lights.plate(alike)
         made = beside(plate)
     return plate, made

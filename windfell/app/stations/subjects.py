@@ -24,6 +24,7 @@ from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.shelf import ShelfView, Tile
 from windfell.engine.following import Followed, followed
 from windfell.engine.shelf import Shelf, mover_at, shelf_of
+from windfell.engine.stack_subjects import LEAST_FRAMES
 from windfell.job import Job
 from windfell.recipe import pieces, pile
 from windfell.recipe.areas import Area, Meets
@@ -196,7 +197,7 @@ class Subjects(Station):
             self.controls_of.follow.setChecked(False)
         self._asked, self.shelf, self._images, self._error = key, None, {}, ""
         self.over.forget()
-        if len(own.used) < 3:
+        if len(own.used) < LEAST_FRAMES:
             self._error = "What moves is told from what stays by at least three frames."
             return
         engine, set_id = s.engine, own.id
