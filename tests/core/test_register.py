@@ -13,6 +13,7 @@ from numpy.testing import assert_allclose
 
 from tests.support import _HOME, engine, frames_in, project_of, ridge, rotation_errors_deg, textured, truth_of
 from windfell.align import help as helps
+from windfell.align.level import levelled
 from windfell.align.panorama import settled
 from windfell.align.parallax import Parallax, parallax_of, parallax_px, worst_frames
 from windfell.align.registration import PairFit, Placed
@@ -262,6 +263,27 @@ class UprightByEdges(unittest.TestCase):
 
     def test_hills_and_grass_say_nothing(self):
         self.assertIsNone(registered(ridge()).by_edges)
+
+    def test_a_camera_that_nods_is_set_upright_by_houses(self):
+        """Frames of houses from below: their edges meet far above the picture, not beside it."""
+        rng = np.random.default_rng(8)
+        lens = Lens(800, 600, 750.0)
+        for nods, n in ((16, 1), (-20, 1), (28, 2), (0, 1)):
+            with self.subTest(nods=nods, frames=n):
+                turned = [from_yaw_pitch_roll(*np.radians((28 * k, nods, 1.5 - 3 * k))) for k in range(n)]
+                edges = []
+                for turn in turned:
+                    foot = np.stack([rng.uniform(-0.6, 0.6, 60), rng.uniform(-0.5, 0.5, 60), np.ones(60)], 1) @ turn.T
+                    tall = rng.uniform(0.05, 0.2, 60)[:, None] * (0, 1, 0)
+                    ends = np.concatenate([lens.project((foot + k * tall) @ turn) for k in (-1, 1)], axis=1)
+                    slanting = rng.uniform(50, 550, (40, 4))
+                    slanting[:, 2:] = slanting[:, :2] + rng.normal(0, 60, (40, 2))
+                    edges.append(np.concatenate([ends + rng.normal(0, 0.3, ends.shape), slanting]))
+                believed = levelled(turned)
+                found = upright_turn([Posed(lens, r) for r in believed], edges)
+                self.assertIsNotNone(found)
+                down = found.turn @ believed[0] @ turned[0].T @ (0, 1, 0)
+                self.assertLess(np.degrees(np.arccos(down[1])), 0.6)
 
     def test_slanting_edges_of_all_kinds_are_not_believed(self):
         rng = np.random.default_rng(4)

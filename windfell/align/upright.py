@@ -2,7 +2,9 @@
 
 An edge seen in a frame spans a plane with the camera; the plane of an upright edge holds the vertical. Edges
 come from the line segment detector (von Gioi et al. 2010); those nearly upright already vote, and the vertical
-that most of them agree on is found robustly, if they are more than chance would give.
+that most of them agree on is found robustly, if they are more than chance would give. How far the camera nods is
+hardly known where few frames lie side by side: there a vertical farther off is taken as well, if clearly more edges
+agree on it.
 """
 
 from __future__ import annotations
@@ -14,6 +16,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.level import PITCH_SIGMA, ROLL_SIGMA
 from windfell.geometry.posed import Posed
 from windfell.geometry.rotation import from_rotvec
 
@@ -26,7 +29,9 @@ FINE = np.radians(0.5)
 AGREES = np.radians(0.8)
 LEAST_EDGES, LEAST_SHARE = 18, 0.4
 THING_DEG = 4.0
-LEAST_SPREAD = np.radians(12.0)
+LEAST_SPREAD, FAR_SPREAD = np.radians(12.0), np.radians(20.0)
+FAR, STEP, COARSE = np.radians(36.0), np.radians(2.0), np.radians(1.5)
+UNLIKELY, PRIOR, CLEARLY = 2.9, 0.02, 1.25
 
 
 @dataclass(frozen=True)
@@ -60,7 +65,9 @@ def upright_turn(frames: Sequence[Posed], edges: Sequence[Array]) -> Upright | N
     `edges[n]` (m, 4) are those of frame n in ideal px.
     """
     normals, weight, azimuth = _planes(frames, edges)
-    down = np.array([0.0, 1.0, 0.0])
+    if len(normals) < LEAST_EDGES:
+        return None
+    start = down = _first_guess(np.stack([f.rotation[:, 0] for f in frames]), normals, weight)
     near = np.abs(normals @ down) < np.sin(NEAR)
     normals, weight, azimuth = normals[near], weight[near], azimuth[near]
     if len(normals) < LEAST_EDGES:
@@ -72,12 +79,32 @@ def upright_turn(frames: Sequence[Posed], edges: Sequence[Array]) -> Upright | N
     spread = _spread(azimuth[agrees])
     tilt = float(np.degrees(np.arccos(np.clip(down[1], -1, 1))))
     enough = agrees.sum() >= LEAST_EDGES and weight[agrees].sum() > LEAST_SHARE * weight.sum()
-    if not enough or spread < LEAST_SPREAD or tilt > np.degrees(NEAR):
+    far = tilt > np.degrees(NEAR)
+    if not enough or spread < (FAR_SPREAD if far else LEAST_SPREAD) or down @ start < np.cos(NEAR):
         return None
     # edges of one thing err alike: it counts once
     things = len(np.unique(np.round(np.degrees(azimuth[agrees]) / THING_DEG)))
     error = float(np.degrees(np.std(off[agrees]) / np.sqrt(things) / max(np.sin(min(spread, np.pi / 2)), 0.2)))
     return Upright(onto_down(down), int(agrees.sum()), tilt, error)
+
+
+def _first_guess(axes: Array, normals: Array, weight: Array) -> Array:
+    """Down (3,) as it is, or the vertical farther off on which clearly more edges agree.
+
+    `axes` (n, 3) are the frames' own x axes: down lies square to them within a roll, and nods along them at will.
+    """
+    down = np.array([0.0, 1.0, 0.0])
+    steps = np.tan(np.arange(-FAR, FAR + STEP / 2, STEP))
+    x, z = np.meshgrid(steps, steps)
+    tried = np.stack([x, np.ones_like(x), z], -1).reshape(-1, 3)
+    tried /= np.linalg.norm(tried, axis=1)[:, None]
+    known = axes.T @ axes / len(axes) / ROLL_SIGMA**2 + np.eye(3) / PITCH_SIGMA**2
+    cost = 0.5 * np.einsum("ij,jk,ik->i", tried - down, known, tried - down)
+    tried, cost = tried[cost < UNLIKELY], cost[cost < UNLIKELY]
+    votes = (weight / (1 + (tried @ normals.T / np.sin(COARSE)) ** 2) ** 2).sum(axis=1) - PRIOR * weight.sum() * cost
+    best = int(np.argmax(votes))
+    clearly = votes[best] > CLEARLY * votes[tried[:, 1] > np.cos(NEAR)].max()
+    return tried[best] if clearly else down
 
 
 def _planes(frames: Sequence[Posed], edges: Sequence[Array]) -> tuple[Array, Array, Array]:
