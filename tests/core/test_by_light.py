@@ -17,7 +17,7 @@ from windfell.align.cameras import Cameras, cameras_of, carried
 from windfell.align.features import SQUARES, Features, grey_features, quick_features, unbent
 from windfell.align.matching import matches
 from windfell.align.pairs import Link, link
-from windfell.align.refine import LINK_LEAST, thinned
+from windfell.align.refine import LINK_LEAST, sharper_by, thinned
 from windfell.align.view import GreyView
 from windfell.engine.stage import Detail
 from windfell.geometry.camera import Lens
@@ -209,6 +209,20 @@ class ByLight(unittest.TestCase):
         one = seeds(3, 60, 100)
         other = Observations(0, 1, one.points_a, one.points_b, np.array([2.0, 3.0, 4.0]))
         assert_allclose(joined(one, other).weight, [1, 1, 1, 2, 3, 4])
+
+    def test_a_shaken_frame_is_less_sharp_by_what_it_lost(self):
+        pair = turned_pair()
+        shaken = cv2.blur(pair[1], (9, 1))
+        noisy = pair[1] * 0.5 + np.random.default_rng(2).normal(0, 0.3, pair[1].shape).astype(np.float32)
+        for name, other, least, most in (("itself", pair[1], -0.1, 0.1), ("darker, noise", noisy, -0.3, 0.3),
+                                         ("shaken", shaken, 0.3, 3.0)):
+            with self.subTest(name):
+                views = [GreyView(p, SIZE) for p in (pair[0], other)]
+                by = sharper_by(seeds(40, 40, 460), cameras(), views.__getitem__)
+                self.assertTrue(least < by < most, by)
+                back = seeds(40, 40, 460)
+                back = Observations(1, 0, back.points_b, back.points_a)
+                self.assertAlmostEqual(sharper_by(back, cameras(), views.__getitem__), -by, delta=0.15)
 
     def test_thinned_points_are_spread(self):
         rng = np.random.default_rng(4)

@@ -1,5 +1,6 @@
 """Whole sets of every kind against truth, and what people add to a registration."""
 
+import shutil
 import tempfile
 import time
 import unittest
@@ -243,6 +244,23 @@ class SeriesOnTheLight(unittest.TestCase):
                 grid = Lens(w, h, 1.0).grid(12)
                 error = np.linalg.norm(planar.apply(place.transform, grid) - planar.apply(move, grid), axis=1)
                 self.assertLess(error.max(), 0.15)
+
+
+class Shaken(unittest.TestCase):
+    def test_a_shaken_or_soft_frame_keeps_its_place(self):
+        """Up close it is unlike its sharp neighbours; from farther away the light still says where it lies."""
+        spoilt = {"shaken": lambda p: cv2.blur(p, (1, 9)), "soft": lambda p: cv2.GaussianBlur(p, (0, 0), 2.2)}
+        for name, spoil in spoilt.items():
+            with self.subTest(name), tempfile.TemporaryDirectory() as folder:
+                for n, path in enumerate(sorted(ridge().glob("*.jpg"))):
+                    picture = cv2.imread(str(path))
+                    cv2.imwrite(f"{folder}/{path.name}", spoil(picture) if n == 1 else picture)
+                shutil.copy(ridge() / "truth.json", folder)
+                found, truth = registered(Path(folder)), truth_of(Path(folder))["frames"]
+                true = [np.array(t["rotation"]) for t in truth]
+                self.assertEqual(len(found.placed), 4)
+                off = rotation_errors_deg([f.rotation for f in found.frames], true)
+                self.assertLess(off.max(), 0.1)
 
 
 class UprightByEdges(unittest.TestCase):

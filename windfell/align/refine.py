@@ -37,6 +37,7 @@ FLOOR = 0.08
 SURER, AGREE = 0.7, 4.0
 MOST_POINTS, LINK_MOST, LINK_LEAST = 3_500, 100, 40
 SPOTS_ALONG, CROWD = 16, 2
+LEAST_LIGHT, LEAST_PATCHES = 4.0, 6
 
 
 def thinned(observations: Sequence[Observations], most: int = MOST_POINTS) -> list[Observations]:
@@ -87,6 +88,32 @@ def refined(
         replace(o, points_b=points[r], weight=(0.1 / np.minimum(error[r], 1e6)) ** 2).chosen(np.isfinite(error[r]))
         for o, r in zip(filled, all_.links, strict=True)])
     return [next(found) if len(o.points_a) else o for o in observations]
+
+
+def sharper_by(o: Observations, cameras: Cameras, view: Callable[[int], View]) -> float:
+    """By how many halvings of the fine share of its light frame `b` shows what both share less sharply than `a`.
+
+    The fine share is what a px's four neighbours do not foretell; the median over patches around the points that
+    show anything; 0 for too few.
+    """
+    there = _All.of([o], cameras)
+    views, offsets = (view(o.a), view(o.b)), patch_offsets(HALF).astype(np.float32)
+    steps = offsets / np.float32(views[0].scale)
+    one = views[0].at(o.points_a.astype(np.float32)[:, None, None] + steps)
+    seen = steps_seen(there.grids.astype(np.float32), steps, there.bends.astype(np.float32))
+    other = views[1].at(o.points_b.astype(np.float32)[:, None, None] + seen)
+    (fine, all_), (fine_there, all_there) = _fine_and_all(one), _fine_and_all(other)
+    fair = (np.fmin(all_, all_there) > LEAST_LIGHT) & (np.fmin(fine, fine_there) > 0)
+    if fair.sum() < LEAST_PATCHES:
+        return 0.0
+    return float(np.median(np.log2(fine[fair] / all_[fair]) - np.log2(fine_there[fair] / all_there[fair])))
+
+
+def _fine_and_all(patches: NDArray[np.float32]) -> tuple[Array, Array]:
+    """The deviations (m,) of patches (m, k, k) from the means of each px's neighbours and from their own."""
+    around = (patches[:, :-2, 1:-1] + patches[:, 2:, 1:-1] + patches[:, 1:-1, :-2] + patches[:, 1:-1, 2:]) / 4
+    fine = np.sqrt(np.mean((patches[:, 1:-1, 1:-1] - around) ** 2, axis=(1, 2), dtype=float))
+    return np.nan_to_num(fine), np.nan_to_num(np.std(patches, axis=(1, 2), dtype=float))
 
 
 @dataclass(frozen=True)

@@ -9,13 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import GAIN, ROUGH_GAIN, Guide, Observations, adjust, errors_px
-from windfell.align.by_light import grown, joined, refined_with_others
+from windfell.align.by_light import Others, grown, joined, refined_with_others
 from windfell.align.cameras import HELD, Cameras, cameras_of
 from windfell.align.features import Features
 from windfell.align.flat import slid_cameras
 from windfell.align.focal import USUAL, chained_rotations, first_focal
 from windfell.align.pairs import Link, NoLink, find_links
-from windfell.align.refine import refined, thinned
+from windfell.align.refine import refined, sharper_by, thinned
 from windfell.align.registration import PairFit
 from windfell.align.view import View
 from windfell.job import Job
@@ -33,6 +33,8 @@ LEAST_POINTS = 8
 LEAST_REFINED = 12
 LEAST_SHARE = 0.2
 FEW_POINTS, LEAST_SURE, SURE_SHARE = 40, 5, 0.3
+# the fine share of light that shake or bad focus takes away, in halvings
+LESS_SHARP = 0.5
 ROUGH_POINTS, MORE_POINTS = 1500, 3000
 COARSE_WEIGHT = 0.02
 
@@ -105,21 +107,41 @@ def looked_closely(
     `moved`: of each of the links what is known to lie elsewhere in its other frame, (m, 2), px of `a`.
 
     A link of few points is believed only if the light around most of them agrees, and if other `features` of its
-    frames are not missing where the cameras see them; those that are there are added.
+    frames are not missing where the cameras see them; those that are there are added. A shaken or soft frame is
+    like a sharp one only from farther away: where one is clearly less sharp than the other, that is where both are
+    looked at first.
     """
     held = list(held)
     if view is None:
         return held, []
     some = [o for o in thinned(held) if len(o.points_a)]
     aside = {(o.a, o.b): m for o, m in zip(held, moved, strict=True) if m is not None}
-    close, others = refined_with_others(cameras, some, features, view, job, aside)
-    denied = {
-        (o.a, o.b) for o, fine, more in zip(some, close, others, strict=True)
-        if (len(fine.points_a) < FEW_POINTS and more.denied)
-        or (len(o.points_a) < FEW_POINTS and len(fine.points_a) < max(LEAST_SURE, SURE_SHARE * len(o.points_a)))}
+    looked = list(zip(*refined_with_others(cameras, some, features, view, job, aside), strict=True))
+    unsure = [n for n, (o, (fine, _)) in enumerate(zip(some, looked, strict=True))
+              if len(fine.points_a) < SURE_SHARE * len(o.points_a) or _denied(o, *looked[n])]
+    soft = [n for n in unsure if abs(sharper_by(some[n], cameras, view)) > LESS_SHARP]
+    if soft:
+        again = refined_with_others(
+            cameras, [some[n] for n in soft], features, lambda n: _farthest(view(n)), job, aside)
+        for n, seen in zip(soft, zip(*again, strict=True), strict=True):
+            looked[n] = seen
+    denied = {(o.a, o.b) for o, seen in zip(some, looked, strict=True) if _denied(o, *seen)}
     doubtful = [n for n, o in enumerate(held) if (o.a, o.b) in denied]
-    close = [joined(o, joined(more.found, more.spots)) for o, more in zip(close, others, strict=True)]
+    close = [joined(fine, joined(more.found, more.spots)) for fine, more in looked]
     return _with_refined(held, close), doubtful
+
+
+def _denied(o: Observations, fine: Observations, more: Others) -> bool:
+    """Whether the light does not confirm a link, of whose points it found some `fine`, and `more` beside them."""
+    if len(fine.points_a) < FEW_POINTS and more.denied:
+        return True
+    return len(o.points_a) < FEW_POINTS and len(fine.points_a) < max(LEAST_SURE, SURE_SHARE * len(o.points_a))
+
+
+def _farthest(view: View) -> View:
+    while view.farther is not None:
+        view = view.farther
+    return view
 
 
 def seen_at_any_depth(

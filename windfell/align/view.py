@@ -17,12 +17,13 @@ RIM = (1, 3)
 
 
 class View(Protocol):
-    """A frame's light for matching; `scale` is its own px per px of the frame's full size. `closer`: a view on
-    a larger picture of the frame, where there is one.
+    """A frame's light for matching; `scale` is its own px per px of the frame's full size. `closer` and `farther`:
+    views on a larger and on a smaller picture of the frame, where there are such.
     """
 
     scale: float
     closer: View | None
+    farther: View | None
 
     def at(self, points: Array) -> F32:
         """Values (...) at ideal px (..., 2) of the full size."""
@@ -38,7 +39,7 @@ class GreyView:
         self, grey: NDArray[np.uint8] | F32, size: tuple[int, int], onto: Callable[[Array], Array] | None = None,
         closer: View | None = None,
     ) -> None:
-        self._grey, self._onto, self.closer = grey, onto, closer
+        self._grey, self._onto, self.closer, self.farther = grey, onto, closer, None
         # an odd side is not quite halved where an even one is
         self._across, self._down = grey.shape[1] / size[0], grey.shape[0] / size[1]
         self.scale = self._across

@@ -19,6 +19,7 @@ from windfell.job import Job
 from windfell.recipe.model import Frame
 
 WHOLE_SIDE, CLOSE_SIDE, FIRST_SIDE = 5600, 2800, 1400
+FARTHER, LEAST_SIDE = 2, 160
 
 
 class Host(Protocol):
@@ -45,8 +46,10 @@ class UnreadView:
     """A view that is read, or found among the latest, whenever it is looked at: `read` gives it."""
 
     def __init__(self, scale: float, read: Callable[[], GreyView], closer: UnreadView | None) -> None:
-        self.scale, self.closer = scale, closer
+        self.scale, self.closer, self.farther = scale, closer, None
         self._read = read
+        if closer is not None:
+            closer.farther = self
 
     def at(self, points: NDArray[np.float64]) -> NDArray[np.float32]:
         return self._read().at(points)
@@ -54,13 +57,17 @@ class UnreadView:
 
 def ever_closer(host: Host, opened: Opened, frame: Frame, job: Job) -> UnreadView:
     """A frame's grey at FIRST_SIDE px or more, and the closer views that follow, in the px of an ideal lens: up to
-    the whole size, or half of what is huge or a raw.
+    the whole size, or half of what is huge or a raw. Farther ones lie behind it, for frames that are not sharp.
     """
-    longest, view = opened.grey_side(_first_side(opened)), None
-    for times in range(_halvings(opened, FIRST_SIDE) + 1):
+    longest, first = opened.grey_side(_first_side(opened)), _halvings(opened, FIRST_SIDE)
+    views: list[UnreadView] = []
+    for times in range(first + FARTHER + 1):
+        if times > first and longest >> times < LEAST_SIDE:
+            break
         scale = (longest >> times) / max(opened.size)
-        view = UnreadView(scale, partial(_view, host, opened, frame, job, times), view)
-    return view
+        views.append(UnreadView(
+            scale, partial(_view, host, opened, frame, job, times), views[-1] if views else None))
+    return views[first]
 
 
 def _view(host: Host, opened: Opened, frame: Frame, job: Job, times: int) -> GreyView:
