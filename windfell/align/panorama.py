@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import ROUGH_GAIN, Observations, Uncertainty, errors_px, uncertainty
+from windfell.align.barrel import PLAINLY, agreeing, as_seen, bent_more, may_bend, straightened
 from windfell.align.by_light import pairs_that_meet
 from windfell.align.cameras import Cameras
 from windfell.align.candidates import likely_pairs
@@ -42,6 +43,7 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 QUICK_POINTS = 1500
 LEAST_ZOOM = 0.06
+CLOSER = 0.8
 
 
 def register_panorama(
@@ -76,12 +78,25 @@ def grounded(
     take long to find: frames that follow each other come first, since most are given in the order they were taken.
     `looks`: what pairs say at a glance, where that is known.
     """
-    links, refused = with_closed_loops(*find_links(features, job, pairs, sparing=True, looks=looks), features)
+    def linked(pull: float) -> tuple[list[Link], list[NoLink]]:
+        flat = straightened(features, pull)
+        return with_closed_loops(*find_links(flat, job, pairs, sparing=True, looks=None if pull else looks), flat)
 
     def held_together() -> Ground:
-        return _held_at_any_zoom(features, hints, links, refused, job, focal_px, view, slid)
+        seen = [as_seen(k, features, pull) for k in links]
+        return _held_at_any_zoom(features, bent, seen, refused, job, focal_px, view, slid)
 
-    ground = held_together()
+    pull, bent, (links, refused) = 0.0, hints, linked(0.0)
+    ground, more = held_together(), None
+    if not slid and may_bend(ground.cameras, ground.members, len({h.key for h in hints})):
+        more = bent_more(links, len(features), linked)
+    if more is not None:
+        straight, plain, before = (pull, bent, links, refused), ground, links
+        pull, (links, refused) = more
+        bent = [replace(h, pull=pull) for h in hints]
+        ground = held_together()
+        if not explains_more(ground, plain, links, before):
+            (pull, bent, links, refused), ground = straight, plain
     glanced, tried = {(r.a, r.b) for r in refused if r.glanced}, set()
     in_turn = {(n, n + 1) for n in range(len(features))}
     closer_looks = [] if finer is None else [(lambda _: features, glanced), (finer, in_turn), (finer, None)]
@@ -94,17 +109,26 @@ def grounded(
             continue
         if look is finer:
             tried.update(again)
-        closer, still = find_links(look(sorted({n for p in again for n in p})), job, again)
+        seen_again = straightened(look(sorted({n for p in again for n in p})), pull)
+        closer, still = find_links(seen_again, job, again)
         better = {(k.a, k.b): k for k in closer}
         links = [k for k in links if (k.a, k.b) not in better] + closer
         refused = _latest([r for r in refused if (r.a, r.b) not in better], still)
         count = len(links)
-        links, refused = with_closed_loops(links, refused, features)
+        links, refused = with_closed_loops(links, refused, seen_again)
         if not better and len(links) == count:
             ground = replace(ground, refused=_latest(ground.refused, still))
         else:
             ground = held_together()
     return ground if view is None or slid else with_poles(ground, features, view, job)
+
+
+def explains_more(bent: Ground, plain: Ground, links: Sequence[Link], before: Sequence[Link]) -> bool:
+    """Whether a lens that bends much, and its `links`, explain the frames better than what was found `before`."""
+    if len(bent.members) != len(plain.members):
+        return len(bent.members) > len(plain.members)
+    count = len(plain.problems)
+    return agreeing(links, count) > PLAINLY * agreeing(before, count) or bent.scale_px < CLOSER * plain.scale_px
 
 
 def _met_by_light(

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import GAIN, ROUGH_GAIN, Guide, Observations, adjust, errors_px
+from windfell.align.barrel import k1_of_pull, straight
 from windfell.align.by_light import Others, grown, joined, refined_with_others
 from windfell.align.cameras import HELD, Cameras, cameras_of
 from windfell.align.features import Features
@@ -41,10 +42,13 @@ COARSE_WEIGHT = 0.02
 
 @dataclass(frozen=True)
 class LensHint:
-    """What is known of a frame's lens: which frames share it, a focal length or None."""
+    """What is known of a frame's lens: which frames share it, a focal length or None, and by which share it draws
+    the frame's corners in (`barrel.py`).
+    """
 
     key: tuple
     focal_px: float | None
+    pull: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -280,9 +284,20 @@ def starting_cameras(features, hints, members, observations, focal_px, slid: boo
         return cameras
     if slid:
         return slid_cameras(cameras, observations, [focal_px is not None or k is not None for k in known])
+    pulls = [hints[members[group.index(g)]].pull for g in range(len(keys))]
+    observations = [straight(o, cameras.sizes, pulls[group[o.a]]) for o in observations]
     if focal_px is None:
         cameras = cameras.with_focal(focal * first_focal(cameras, observations, all(known)))
-    return cameras.turned(chained_rotations(cameras, observations))
+    return _bent(cameras.turned(chained_rotations(cameras, observations)), pulls)
+
+
+def _bent(cameras: Cameras, pulls: Sequence[float]) -> Cameras:
+    """The cameras with lenses (g,) that are believed to draw the corners in by such shares."""
+    lenses, believed = cameras.lenses.copy(), cameras.believed.copy()
+    for g, pull in enumerate(pulls):
+        lens = cameras.lens(int(np.flatnonzero(cameras.group == g)[0]))
+        lenses[g, 1] = believed[g, 1] = k1_of_pull(pull, lens)
+    return replace(cameras, lenses=lenses, believed=believed)
 
 
 def _group_focal(key: tuple, hints: Sequence[LensHint], members: list[int]) -> float | None:

@@ -1,0 +1,101 @@
+"""Lenses that bend much, of which nothing is known."""
+
+import unittest
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.testing import assert_allclose
+
+from tests.support import drawn, engine, frames_in, project_of, rotation_errors_deg, truth_of
+from windfell.align.adjust import Observations
+from windfell.align.barrel import (
+    PULLS,
+    as_seen,
+    bent_more,
+    k1_of_pull,
+    may_bend,
+    optics_of_pull,
+    pull_of,
+    straight,
+    straightened,
+)
+from windfell.align.cameras import cameras_of
+from windfell.align.features import Features
+from windfell.align.pairs import Link
+from windfell.demo.sets import RowPlan, write_row
+from windfell.geometry.camera import Lens
+from windfell.job import Job
+
+
+def row(k1: float) -> Path:
+    """A wide row through a lens with that k1, its files without metadata."""
+    def draw(folder: Path) -> None:
+        plan = RowPlan(count=4, width=600, height=400, focal_px=400.0, overlap=0.32, k1=k1, jitter_deg=1.0, seed=5)
+        write_row(folder, plan, 1.0, Job())
+        for path in folder.glob("*.jpg"):
+            cv2.imwrite(str(path), cv2.imread(str(path)), [cv2.IMWRITE_JPEG_QUALITY, 95])
+
+    return drawn(f"barrel{k1}", draw)
+
+
+def link_of(a: int, b: int, points: int) -> Link:
+    p = np.zeros((points, 2))
+    return Link(a, b, p, p, np.ones(points, bool), np.eye(3))
+
+
+class Barrel(unittest.TestCase):
+    def test_frames_of_a_wide_lens_that_bends_much_hold_together(self):
+        for k1 in (-0.15, -0.05):
+            with self.subTest(k1=k1):
+                folder = row(k1)
+                project, set_id = project_of(frames_in(folder))
+                found = engine().stages(project, set_id).registration(Job())
+                self.assertEqual(len(found.placed), 4)
+                true = [np.array(t["rotation"]) for t in truth_of(folder)["frames"]]
+                self.assertLess(rotation_errors_deg([f.rotation for f in found.frames], true).max(), 0.06)
+                self.assertAlmostEqual(found.frames[0].lens.focal_px, 400, delta=2)
+                self.assertAlmostEqual(found.frames[0].lens.k1, k1, delta=0.004)
+
+    def test_a_pull_is_the_share_by_which_corners_are_drawn_in(self):
+        for pull in PULLS:
+            lens = Lens(900, 600, 700.0)
+            lens = Lens(900, 600, 700.0, k1_of_pull(pull, lens))
+            self.assertAlmostEqual(pull_of(lens), pull, places=6)
+            corner = np.array([[899.5, 599.5]])
+            ideal = optics_of_pull(pull).ideal(corner, lens.centre, lens.half_diagonal) - lens.centre
+            self.assertAlmostEqual(np.linalg.norm(corner - lens.centre) / np.linalg.norm(ideal), 1 - pull, delta=1e-4)
+            # the table says what the coefficient says
+            points = lens.grid(9)
+            flat = lens.centre + lens.focal_px * lens.undistort(points)
+            assert_allclose(optics_of_pull(pull).ideal(points, lens.centre, lens.half_diagonal), flat, atol=0.02)
+        self.assertEqual(pull_of(Lens(900, 600, 700.0)), 0)
+        self.assertEqual(pull_of(Lens(900, 600, 500.0, -0.25)), 1, "the corners lie beyond the fold")
+
+    def test_links_of_straightened_features_are_told_where_frames_show_them(self):
+        points = np.random.default_rng(3).uniform((5, 5), (595, 395), (50, 2))
+        features = [Features(points, np.zeros((50, 32), np.uint8), 600, 400)] * 2
+        flat = straightened(features, 0.17)
+        self.assertGreater(np.linalg.norm(flat[0].points - points, axis=1).max(), 20)
+        k = Link(0, 1, flat[0].points, flat[1].points, np.ones(50, bool), np.eye(3), flat[0].points[:7])
+        seen = as_seen(k, features, 0.17)
+        for found, true in ((seen.points_a, points), (seen.points_b, points), (seen.moved, points[:7])):
+            assert_allclose(found, true, atol=0.01)
+        again = straight(Observations(0, 1, seen.points_a, seen.points_b), np.array([[600, 400]] * 2), 0.17)
+        assert_allclose(again.points_a, flat[0].points, atol=0.01)
+        self.assertIs(as_seen(k, features, 0.0), k)
+
+    def test_a_bend_is_looked_for_where_frames_fall_apart_or_lenses_are_odd(self):
+        sizes = [(600, 400)] * 3
+        cameras = cameras_of(sizes, [0, 0, 0], np.array([500.0]))
+        self.assertFalse(may_bend(cameras, (0, 1, 2), 1))
+        self.assertTrue(may_bend(cameras, (0, 1), 1))
+        self.assertTrue(may_bend(cameras_of(sizes, [0, 0, 1], np.array([500.0, 800.0])), (0, 1, 2), 1))
+        cameras.lenses[0, 1] = k1_of_pull(0.1, cameras.lens(0))
+        self.assertTrue(may_bend(cameras, (0, 1, 2), 1))
+
+    def test_the_bend_under_which_most_agrees_is_taken(self):
+        found = {PULLS[0]: [link_of(0, 1, 60), link_of(1, 2, 30)], PULLS[1]: [link_of(0, 1, 70)]}
+        pull, (links, _) = bent_more([link_of(0, 1, 80)], 3, lambda p: (found[p], []))
+        self.assertEqual((pull, len(links)), (PULLS[0], 2))
+        self.assertIsNone(bent_more([link_of(0, 1, 120)], 3, lambda p: (found[p], [])))
