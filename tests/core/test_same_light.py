@@ -13,7 +13,7 @@ from windfell.align.features import Features, look_of, quick_features
 from windfell.align.glance import glance_at
 from windfell.align.matching import matches
 from windfell.align.one_spot import spread_share
-from windfell.align.pairs import Found, Link, NoLink, _explanations, _found_by_look, find_links, link
+from windfell.align.pairs import Found, Link, NoLink, beside_these, explanations, find_links, link
 from windfell.align.same_light import brighter_by, likeness, likeness_apart, same_light
 from windfell.geometry import planar
 from windfell.job import Job
@@ -58,7 +58,7 @@ class Moved(unittest.TestCase):
     def test_what_the_first_explanation_leaves_is_looked_at_too(self):
         a, b = (features(f) for f in two_frames(soft_land(2.4)))
         pairs = matches(a, b)
-        found, _ = _explanations(a.points[pairs[:, 0]], b.points[pairs[:, 1]], a, b)
+        found, _ = explanations(a.points[pairs[:, 0]], b.points[pairs[:, 1]], a, b)
         moved = [h @ [400, 320, 1] for h, _ in found]
         across = [400 - m[0] / m[2] for m in moved]
         self.assertEqual(sorted(round(v, -1) for v in across[:2]), [MOVED, SHIFT])
@@ -210,7 +210,7 @@ class ByLook(unittest.TestCase):
     def test_the_best_of_all_shifts(self):
         found = found_by_look(self.a, self.b, self.on_thing, self.there)
         self.assertLess(self.off(found.homography), 4)
-        held = _found_by_look(self.a, self.b, self.on_thing, self.there)
+        held = beside_these(self.a, self.b, self.on_thing, self.there)
         self.assertIsNotNone(held)
         self.assertLess(self.off(held.homography), 3)
 
@@ -218,7 +218,7 @@ class ByLook(unittest.TestCase):
         other = features(two_frames(soft_land(2.4, 9))[1])
         found = found_by_look(self.a, other, self.on_thing, self.there)
         self.assertTrue(found is None or found.alike < 0.55)
-        self.assertIsNone(_found_by_look(self.a, other, self.on_thing, self.there))
+        self.assertIsNone(beside_these(self.a, other, self.on_thing, self.there))
 
     def test_a_thing_that_moved_by_little_gives_no_wrong_link(self):
         for aside in (8, 14, 24):

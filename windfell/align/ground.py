@@ -37,11 +37,11 @@ def _much_better(one: Onto | NotOnto, other: Onto | NotOnto) -> bool:
 
 
 def without_stars(features: Features, stars: Stars) -> Features:
-    """The features that lie at no star."""
+    """The features that lie at no star; the look of the turning sky says nothing of the ground."""
     if not len(stars.points) or not len(features):
-        return features
+        return replace(features, look=None)
     away, _ = spatial.cKDTree(stars.points).query(features.points)
     kept = away > NEAR_STAR * max(features.width, features.height)
-    return replace(features, points=features.points[kept], descriptors=features.descriptors[kept])
+    return replace(features, points=features.points[kept], descriptors=features.descriptors[kept], look=None)
 
 

@@ -82,7 +82,7 @@ def _link(a: int, b: int, fa: Features, fb: Features, pairs: NDArray[np.intp]) -
     if len(pairs) < LEAST_INLIERS:
         return NoLink(a, b, f"only {len(pairs)} features look alike")
     pa, pb = fa.points[pairs[:, 0]], fb.points[pairs[:, 1]]
-    found, why = _explanations(pa, pb, fa, fb)
+    found, why = explanations(pa, pb, fa, fb)
     if not found:
         return NoLink(a, b, why)
     claims = [Found(pa, pb, own, homography) for homography, own in found]
@@ -96,7 +96,7 @@ def _link(a: int, b: int, fa: Features, fb: Features, pairs: NDArray[np.intp]) -
     held = [x for x, firm in zip(claims, stays, strict=True) if firm] + more
     if not held:
         first = found[0][1]
-        held = [x for x in [_found_by_look(fa, fb, pa[first], pb[first])] if x is not None]
+        held = [x for x in [beside_these(fa, fb, pa[first], pb[first])] if x is not None]
     if not held:
         open_ = [x for x, firm in zip(claims, stays, strict=True) if firm is None]
         perhaps = Link(a, b, pa, pb, open_[0].inlier, open_[0].homography) if open_ else None
@@ -171,8 +171,8 @@ class Found:
             fa, fb, self.homography, self.points_a[self.inlier], aside)
 
 
-def _found_by_look(fa: Features, fb: Features, points_a: Array, points_b: Array) -> Found | None:
-    """What features say where the light fits best, those of something that moved left out."""
+def beside_these(fa: Features, fb: Features, points_a: Array, points_b: Array) -> Found | None:
+    """What features say where the light fits best, these of something that may have moved left out."""
     if fa.look is None or fb.look is None:
         return None
     return _matched_where(fa, fb, found_by_look(fa, fb, points_a, points_b))
@@ -189,7 +189,7 @@ def _matched_near(fa: Features, fb: Features, homography: Array) -> Found | None
     if len(pairs) < LEAST_INLIERS:
         return None
     pa, pb = fa.points[pairs[:, 0]], fb.points[pairs[:, 1]]
-    for own_homography, own in _explanations(pa, pb, fa, fb)[0]:
+    for own_homography, own in explanations(pa, pb, fa, fb)[0]:
         away = planar.apply(own_homography, pa[own]) - planar.apply(homography, pa[own])
         found = Found(pa, pb, own, own_homography)
         near = np.median(np.linalg.norm(away, axis=1)) < STAYS * max(fb.width, fb.height)
@@ -198,7 +198,7 @@ def _matched_near(fa: Features, fb: Features, homography: Array) -> Found | None
     return None
 
 
-def _explanations(
+def explanations(
     pa: Array, pb: Array, fa: Features, fb: Features
 ) -> tuple[list[tuple[Array, NDArray[np.bool_]]], str]:
     """Homographies (3, 3) that can be told from chance, and the matches (n,) that each explains, the most first; and

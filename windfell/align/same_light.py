@@ -7,6 +7,7 @@ to compare.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -26,6 +27,7 @@ LEAST_TEXTURE, ALIKE, NEIGHBOURS = 0.6, 0.62, 3
 LEAST_BLOCKS, LEAST_SHARE, FIRM_SHARE = 7, 0.22, 0.8
 LEAST_APART, APART_SHARE, CONCENTRATED = 6, 0.5, 0.5
 OUTER, RIM, LARGER = 2.5, 4, 1.2
+PLAINLY = 0.1
 DARKEST, BRIGHTEST, LEAST_SEEN = 6, 247, 200
 LINEAR = srgb_decoded(np.arange(256) / 255.0)
 
@@ -84,6 +86,19 @@ def likeness_apart(a: Features, b: Features, homography: Array, points: Array, a
     """As `likeness`, the mean, -1..1, of the blocks apart from `points`; 0 for too few."""
     compared, _, alike = _compared(a, b, homography, points, aside, alone=True)
     return 0.0 if compared.sum() < LEAST_APART else float(alike(NEIGHBOURS)[compared].mean())
+
+
+def better_explained(a: Features, b: Features, homographies: Sequence[Array], aside: int) -> list[int]:
+    """How many blocks of `a` each homography (3, 3) explains: those that are alike under it, and plainly more
+    so than under any other, or that lie beyond the others. Features must have looks; `aside` as of `likeness`.
+    """
+    anywhere = np.zeros((1, 2))
+    found = [(seen, alike(0)) for seen, _, alike in (_compared(a, b, h, anywhere, aside) for h in homographies)]
+    alike = np.stack([np.where(seen, x, np.float32(-1)) for seen, x in found])
+    first = np.argmax(alike, axis=0)
+    best, next_ = np.sort(alike, axis=0)[: -3 : -1] if len(alike) > 1 else (alike[0], np.full_like(alike[0], -1))
+    sure = (best > ALIKE) & (best - next_ > PLAINLY)
+    return [int(np.sum(sure & (first == n))) for n in range(len(found))]
 
 
 def _compared(

@@ -1,4 +1,8 @@
-"""A series brought onto its reference frame: shift, similarity or perspective."""
+"""A series brought onto its reference frame: shift, similarity or perspective.
+
+Features say roughly where a frame lies; of several explanations, such as the land and a thing that moved before it,
+the one stands under which most of the light of both is alike. The light then says it to a fraction of a px.
+"""
 
 from __future__ import annotations
 
@@ -9,9 +13,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.adjust import Observations
 from windfell.align.features import Features
 from windfell.align.matching import matches
+from windfell.align.one_spot import TIGHT
+from windfell.align.pairs import Found, beside_these, explanations
 from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, seen_around, steps_seen
+from windfell.align.refine import thinned
+from windfell.align.same_light import LEAST_APART, SameLight, better_explained
 from windfell.align.verify import LEAST_INLIERS, log_false_alarms
 from windfell.align.view import View
 from windfell.geometry import planar
@@ -23,7 +32,9 @@ Array = NDArray[np.float64]
 TOLERANCE = 1 / 500
 LOG_CHANCE = -6.0
 STILL_PX = 0.3
-LOOKED_AT = 600
+LOOKED_AT, SPOTS = 600, 200
+HALF_OF_ALL, LEAST_SHARE, AGREES, FLOOR = 0.5, 0.2, 1.5, 0.03
+MUCH, CONTESTED = 0.25, 0.5
 TRIED = 6
 
 
@@ -48,23 +59,32 @@ class NotOnto:
 
 
 def align_series(
-    features: Sequence[Features], reference: int, way: str, job: Job, view: Callable[[int], View] | None = None
+    features: Sequence[Features], reference: int, way: str, job: Job, view: Callable[[int], View] | None = None,
+    finer: Callable[[Sequence[int]], Sequence[Features]] | None = None,
 ) -> list[Onto | NotOnto]:
     """Each frame's place on the reference; `way` is a key of WAYS.
 
-    `view(n)` gives frame n's light, on which places are refined; without it the features' stand.
+    `view(n)` gives frame n's light, on which places are refined; without it the features' stand. `finer` gives finer
+    features of frames by their numbers: for those of which the first ones do not tell.
     """
-    first = None if view is None else view(reference)
-
-    def one(n: int) -> Onto | NotOnto:
+    def one(n: int, first: Features, own: Features) -> Onto | NotOnto:
         if n == reference:
             return Onto(np.eye(3), 0.0, True)
-        found = onto(features[reference], features[n], way, first is None)
-        if first is None or isinstance(found, NotOnto):
+        found = onto(first, own, way, view is None)
+        if view is None or isinstance(found, NotOnto):
             return found
-        return refined_onto(found, way, features[reference], features[n], first, view(n))
+        return refined_onto(found, way, first, own, view(reference), view(n), job)
 
-    return by_others(job.map(one, list(range(len(features))), "aligning frames"), features, way, view, job)
+    found = job.map(lambda n: one(n, features[reference], features[n]), list(range(len(features))), "aligning frames")
+    left = [n for n, place in enumerate(found) if isinstance(place, NotOnto) and not features[n].problem]
+    if left and finer is not None:
+        first, *own = finer([reference, *left])
+        again = job.map(lambda k: one(left[k], first, own[k]), list(range(len(left))), "aligning frames")
+        for n, place in zip(left, again, strict=True):
+            found[n] = place
+        if any(isinstance(place, NotOnto) for place in again):
+            features = finer(range(len(features)))
+    return by_others(found, features, way, view, job)
 
 
 def by_others(
@@ -82,43 +102,113 @@ def by_others(
                 continue
             for m in sorted(tried, key=lambda k, own=n: abs(k - own))[:TRIED]:
                 job.check()
-                link = onto(features[m], features[n], way, False)
-                if isinstance(link, NotOnto):
+                near = onto(features[m], features[n], way, False)
+                if isinstance(near, NotOnto):
                     continue
                 if view is not None:
-                    link = refined_onto(link, way, features[m], features[n], view(m), view(n))
-                found[n] = Onto(link.transform @ found[m].transform, float(np.hypot(link.rms_px, found[m].rms_px)))
+                    near = refined_onto(near, way, features[m], features[n], view(m), view(n), job)
+                found[n] = Onto(near.transform @ found[m].transform, float(np.hypot(near.rms_px, found[m].rms_px)))
                 fresh.append(n)
                 break
     return found
 
 
 def refined_onto(
-    found: Onto, way: str, reference: Features, frame: Features, first: View, other: View
+    found: Onto, way: str, reference: Features, frame: Features, first: View, other: View, job: Job
 ) -> Onto:
-    """The place with its points moved to where the light agrees best; still if the light says so."""
-    points = reference.points[: LOOKED_AT]
-    there = planar.apply(found.transform, points)
-    rim = 2 * HALF / other.scale
+    """The place with its points moved to where the light agrees best; still if the light says so.
+
+    Looked at ever more closely, as long as that says it more surely: sharp light does, but not noise, rain or a
+    frame that is soft. Where the first look finds little, the frames are looked at from farther away before.
+    """
+    points = _to_look_at(reference)
+    best = _fitted(found.transform, points, way, frame, first, other, job)
+    if best is None or best.share < HALF_OF_ALL:
+        for near, far in reversed(list(zip(_farther(first), _farther(other), strict=False))):
+            best = _surer(best, _fitted(_from(best, found), points, way, frame, near, far, job))
+        best = _surer(best, _fitted(_from(best, found), points, way, frame, first, other, job))
+    while best is not None and first.closer is not None and other.closer is not None:
+        first, other = first.closer, other.closer
+        best = _surer(best, _fitted(best.transform, points, way, frame, first, other, job))
+    if best is None:
+        return found
+    same_size = (reference.width, reference.height) == (frame.width, frame.height)
+    if same_size and planar.corner_shift(best.transform, frame.width, frame.height) < STILL_PX:
+        return Onto(np.eye(3), float(np.sqrt(np.mean(np.minimum(best.moved, 2.0) ** 2))), True)
+    return Onto(best.transform, best.rms_px)
+
+
+@dataclass(frozen=True)
+class _Fitted:
+    """A transform by the light at one size, what it leaves of its points, px, by how much (n,) they moved, and which
+    share of all that were looked at it explains.
+    """
+
+    transform: Array
+    rms_px: float
+    moved: Array
+    share: float
+
+    @property
+    def error_px(self) -> float:
+        return self.rms_px / np.sqrt(len(self.moved))
+
+
+def _to_look_at(reference: Features) -> Array:
+    """Features, the strongest of every spot first, and places where the light varies but little."""
+    points = reference.points
+    if len(points) > LOOKED_AT:
+        points = thinned([Observations(0, 1, points, points)], LOOKED_AT * 4)[0].points_a
+        points = points if len(points) >= LOOKED_AT else reference.points[:LOOKED_AT]
+    return np.concatenate([points[:LOOKED_AT], reference.spots[:SPOTS]])
+
+
+def _farther(view: View) -> list[View]:
+    out = []
+    while view.farther is not None:
+        view = view.farther
+        out.append(view)
+    return out
+
+
+def _from(best: _Fitted | None, found: Onto) -> Array:
+    return found.transform if best is None else best.transform
+
+
+def _surer(one: _Fitted | None, other: _Fitted | None) -> _Fitted | None:
+    """The one that knows the place more surely."""
+    if one is None or other is None:
+        return one or other
+    return other if other.error_px < one.error_px else one
+
+
+def _fitted(
+    start: Array, points: Array, way: str, frame: Features, first: View, other: View, job: Job
+) -> _Fitted | None:
+    """The transform that most of the light agrees on, looked for near a start; None where too little says so."""
+    there = planar.apply(start, points)
+    rim = HALF / other.scale
     inside = np.all((there > rim) & (there < [frame.width - rim, frame.height - rim]), axis=1)
     points, there = points[inside], there[inside]
     if len(points) < LEAST_INLIERS:
-        return found
-    grid, _ = seen_around(lambda p: planar.apply(found.transform, p), points)
+        return None
+    grid, _ = seen_around(lambda p: planar.apply(start, p), points)
     one = first.at(points[:, None, None] + patch_offsets(HALF) / first.scale)
     reach = patch_offsets(HALF + SEARCH + 2) / first.scale
     moved = patch_shifts(*burnt_alike(one, other.at(there[:, None, None] + steps_seen(grid, reach))))
+    job.check()
     sure = moved.sure
     if sure.sum() < LEAST_INLIERS:
-        return found
+        return None
     p = points[sure]
     q = there[sure] + np.einsum("mij,mj->mi", grid[sure], moved.shift[sure] / first.scale)
-    transform, off = reweighted(p, q, WAYS[way])
+    _, agrees = _robust(p, q, WAYS[way], AGREES / first.scale)
+    if agrees.sum() < max(LEAST_INLIERS, LEAST_SHARE * len(p)):
+        return None
+    transform, off = reweighted(p[agrees], q[agrees], WAYS[way])
     rms = float(np.sqrt(np.mean(off[off < 3 * np.median(off) + 1e-6] ** 2)))
-    same_size = (reference.width, reference.height) == (frame.width, frame.height)
-    if same_size and planar.corner_shift(transform, frame.width, frame.height) < STILL_PX:
-        return Onto(np.eye(3), float(np.sqrt(np.mean(np.minimum(np.linalg.norm(p - q, axis=1), 2.0) ** 2))), True)
-    return Onto(transform, rms)
+    shift = np.linalg.norm(p[agrees] - q[agrees], axis=1)
+    return _Fitted(transform, max(rms, FLOOR / first.scale), shift, float(agrees.sum() / len(points)))
 
 
 def reweighted(p: Array, q: Array, fit: Callable[[Array, Array, Array], Array]) -> tuple[Array, Array]:
@@ -139,7 +229,10 @@ def onto(reference: Features, frame: Features, way: str, judge_still: bool = Tru
     pairs = matches(reference, frame)
     if len(pairs) < LEAST_INLIERS:
         return NotOnto(f"only {len(pairs)} features look like the reference's")
-    p, q = reference.points[pairs[:, 0]], frame.points[pairs[:, 1]]
+    alike = _most_alike(reference, frame, reference.points[pairs[:, 0]], frame.points[pairs[:, 1]])
+    if isinstance(alike, NotOnto):
+        return alike
+    p, q = alike
     tolerance = TOLERANCE * max(reference.width, reference.height)
     transform, inlier = _robust(p, q, WAYS[way], tolerance)
     probability = np.pi * tolerance**2 / (frame.width * frame.height)
@@ -153,6 +246,36 @@ def onto(reference: Features, frame: Features, way: str, judge_still: bool = Tru
         off = np.linalg.norm(p[inlier] - q[inlier], axis=1)
         return Onto(np.eye(3), float(np.sqrt(np.mean(off**2))), True)
     return Onto(transform, rms)
+
+
+def _most_alike(reference: Features, frame: Features, p: Array, q: Array) -> tuple[Array, Array] | NotOnto:
+    """Of the matches (n, 2) those of the explanation under which most of the reference's light is alike: something
+    large and patterned that moved before soft land has more features than the land. All of them if just one explains
+    them; why none does if that one is of one thing alone.
+    """
+    if reference.look is None or frame.look is None:
+        return p, q
+    claims = [Found(p, q, own, homography) for homography, own in explanations(p, q, reference, frame)[0]]
+    if claims and claims[0].light(reference, frame).concentrated:
+        first = claims[0].inlier
+        beside = beside_these(reference, frame, p[first], q[first])
+        claims += [] if beside is None else [beside]
+    if not claims:
+        return p, q
+    explained = better_explained(reference, frame, [c.homography for c in claims], TIGHT)
+    best = claims[int(np.argmax(explained))]
+    # quick features are quick to leave the soft land out
+    if _one_thing(best.light(reference, frame), HALF_OF_ALL if reference.binary else LEAST_SHARE):
+        return NotOnto("just one thing looks alike, and what lies around it differs: it may have moved")
+    if reference.binary and len(claims) > 1 and sorted(explained)[-2] > CONTESTED * max(explained):
+        return NotOnto("it would fit in two places nearly as well")
+    return (p, q) if len(claims) == 1 else (best.points_a[best.inlier], best.points_b[best.inlier])
+
+
+def _one_thing(light: SameLight, share: float) -> bool:
+    """Whether less than a share of what lies beside what the explanation rests on is alike, if that is much."""
+    apart = light.compared_apart
+    return apart >= LEAST_APART and apart > MUCH * light.compared and light.alike_apart < share * apart
 
 
 def _robust(

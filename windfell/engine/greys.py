@@ -55,19 +55,20 @@ class UnreadView:
         return self._read().at(points)
 
 
-def ever_closer(host: Host, opened: Opened, frame: Frame, job: Job) -> UnreadView:
+def ever_closer(host: Host, opened: Opened, frame: Frame, job: Job, most: int = WHOLE_SIDE) -> UnreadView:
     """A frame's grey at FIRST_SIDE px or more, and the closer views that follow, in the px of an ideal lens: up to
-    the whole size, or half of what is huge or a raw. Farther ones lie behind it, for frames that are not sharp.
+    the whole size, or half of what is huge or a raw, but those of more than twice `most` px. Farther ones lie behind
+    it, for frames that are not sharp.
     """
     longest, first = opened.grey_side(_first_side(opened)), _halvings(opened, FIRST_SIDE)
     views: list[UnreadView] = []
-    for times in range(first + FARTHER + 1):
+    for times in range(min(first, _halvings(opened, most)), first + FARTHER + 1):
         if times > first and longest >> times < LEAST_SIDE:
             break
         scale = (longest >> times) / max(opened.size)
         views.append(UnreadView(
             scale, partial(_view, host, opened, frame, job, times), views[-1] if views else None))
-    return views[first]
+    return next(v for v in views if v.scale <= (longest >> first) / max(opened.size))
 
 
 def _view(host: Host, opened: Opened, frame: Frame, job: Job, times: int) -> GreyView:

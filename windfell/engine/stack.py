@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
 
+from windfell.align.features import Features
 from windfell.align.ground import ground_places
 from windfell.align.series import NotOnto, Onto, align_series
 from windfell.align.stars import Stars, align_stars
@@ -17,7 +18,7 @@ from windfell.combine.skyline import share_at, sky_share
 from windfell.combine.strips import Layer, combined, shown
 from windfell.engine.cache import key_of
 from windfell.engine.finished import finished_draft
-from windfell.engine.greys import close_view
+from windfell.engine.greys import CLOSE_SIDE, ever_closer
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened, canonical_scale
 from windfell.engine.stack_light import SMALL_SIDE, StackLight
@@ -118,18 +119,20 @@ class StackStages(StackLight):
             found = tuple(align_stars(stars, self.reference(), job))
             return StackRegistration(self.reference(), found, self._ground(opened, stars, job) if self._apart else ())
         way = str(self.set.registration.align)
-        view = lambda n: close_view(self._host, opened[n], frames[n], job)  # noqa: E731
-        for detail in Detail:
-            features = ideal_features(self._host, opened, frames, job, detail)
-            found = align_series(features, self.reference(), way, job, view)
-            if not any(isinstance(place, NotOnto) for place in found):
-                break
+        view = lambda n: ever_closer(self._host, opened[n], frames[n], job, CLOSE_SIDE)  # noqa: E731
+        features = ideal_features(self._host, opened, frames, job)
+
+        def finer(numbers: Sequence[int]) -> list[Features]:
+            some = [opened[n] for n in numbers], tuple(frames[n] for n in numbers)
+            return ideal_features(self._host, *some, job, Detail.FINE)
+
+        found = align_series(features, self.reference(), way, job, view, finer)
         return StackRegistration(self.reference(), tuple(found))
 
     def _ground(self, opened: list[Opened], stars: list[Stars], job: Job) -> tuple[Onto | NotOnto, ...]:
         frames = self.set.used
         features = ideal_features(self._host, opened, frames, job, Detail.FINE)
-        view = lambda n: close_view(self._host, opened[n], frames[n], job)  # noqa: E731
+        view = lambda n: ever_closer(self._host, opened[n], frames[n], job, CLOSE_SIDE)  # noqa: E731
         return tuple(ground_places(features, stars, self.reference(), job, view))
 
     def sky(self, job: Job) -> np.ndarray:

@@ -1,0 +1,111 @@
+"""Series taken by hand, where something large moves, a frame is shaken, or there is much noise."""
+
+import tempfile
+import unittest
+
+import cv2
+import numpy as np
+
+from tests.support import engine, project_of, textured
+from windfell.align.features import quick_features
+from windfell.align.same_light import better_explained
+from windfell.align.series import NotOnto, Onto, align_series, onto
+from windfell.geometry import planar
+from windfell.geometry.camera import Lens
+from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.job import Job
+from windfell.recipe.model import Align, Kind, Registration
+
+W, H, FOCAL = 600, 400, 700.0
+THING = 190, 270
+
+
+def series(count: int, soft: float, seed: int) -> tuple[list[np.ndarray], list[np.ndarray]]:
+    """Frames uint8 (h, w, 3) of a land blurred by `soft` px; and what takes the first's px to each frame's."""
+    rng = np.random.default_rng(seed)
+    land = cv2.GaussianBlur(textured(H + 120, W + 120, seed), (0, 0), soft).astype(np.float32)
+    land = 120 + (land - land.mean()) * (1 + soft)
+    camera = np.array([[FOCAL, 0, (W - 1) / 2], [0, FOCAL, (H - 1) / 2], [0, 0, 1]])
+    aside = np.array([[1, 0, 60], [0, 1, 60], [0, 0, 1.0]])
+    frames, places = [], []
+    for n in range(count):
+        turn = from_yaw_pitch_roll(*np.radians(rng.normal(0, 1.0, 3) * (n > 0)))
+        place = camera @ turn.T @ np.linalg.inv(camera)
+        frames.append(cv2.warpPerspective(land, place @ np.linalg.inv(aside), (W, H), flags=cv2.INTER_CUBIC))
+        places.append(place)
+    return [np.clip(f + rng.normal(0, 2, f.shape), 0, 255).astype(np.uint8) for f in frames], places
+
+
+def with_thing(frames: list[np.ndarray]) -> list[np.ndarray]:
+    """Something patterned that goes to the right, by 55 px from frame to frame."""
+    wide, high = THING
+    thing, out = textured(high, wide, 77), []
+    for n, frame in enumerate(frames):
+        frame = frame.copy()
+        frame[90 : 90 + high, 15 + 55 * n : 15 + 55 * n + wide] = thing
+        out.append(frame)
+    return out
+
+
+def errors_of(frames: list[np.ndarray], places: list[np.ndarray]) -> list[float]:
+    """How far each frame lies off at most of its px; inf where it was left out."""
+    with tempfile.TemporaryDirectory() as folder:
+        paths = [f"{folder}/f{n}.png" for n in range(len(frames))]
+        for path, frame in zip(paths, frames, strict=True):
+            cv2.imwrite(path, frame)
+        project, set_id = project_of(paths, Kind.STACK, registration=Registration(Align.PERSPECTIVE))
+        found = engine().stages(project, set_id).registration(Job())
+    grid = Lens(W, H, 1.0).grid(10)
+    return [float(np.percentile(np.linalg.norm(planar.apply(f.transform, grid) - planar.apply(p, grid), axis=1), 90))
+            if isinstance(f, Onto) else np.inf for f, p in zip(found.frames, places, strict=True)]
+
+
+class Series(unittest.TestCase):
+    def test_the_land_is_brought_together_and_not_the_large_thing_that_moves_before_it(self):
+        frames, places = series(4, 2.5, 5)
+        self.assertLess(max(errors_of(with_thing(frames), places)), 0.8)
+
+    def test_a_shaken_frame_and_a_soft_one_lie_where_the_sharp_ones_do(self):
+        frames, places = series(4, 0.8, 6)
+        frames[1], frames[2] = cv2.blur(frames[1], (7, 1)), cv2.GaussianBlur(frames[2], (0, 0), 2.0)
+        errors = errors_of(frames, places)
+        self.assertLess(errors[3], 0.15)
+        self.assertLess(max(errors), 0.6)
+
+    def test_noise_is_looked_through_from_farther_away(self):
+        frames, places = series(3, 1.5, 7)
+        rng = np.random.default_rng(1)
+        noisy = [np.clip(f + rng.normal(0, 22, f.shape), 0, 255).astype(np.uint8) for f in frames]
+        self.assertLess(max(errors_of(noisy, places)), 0.6)
+
+    def test_where_just_one_thing_is_alike_the_frame_is_left_out(self):
+        first, second = (textured(H, W, seed) for seed in (11, 12))
+        second = cv2.GaussianBlur(second, (0, 0), 1.0)
+        frames = [f[:, :, ::-1].copy() for f in with_thing([first, second])]
+        features = [quick_features(cv2.cvtColor(f, cv2.COLOR_BGR2GRAY), W, H) for f in frames]
+        found = onto(*features, "perspective")
+        self.assertIsInstance(found, NotOnto)
+        self.assertIn("moved", found.reason)
+
+    def test_blocks_speak_for_the_place_at_which_they_are_more_alike(self):
+        frames, places = series(2, 1.5, 8)
+        a, b = (quick_features(cv2.cvtColor(f, cv2.COLOR_BGR2GRAY), W, H) for f in with_thing(frames))
+        moved = np.array([[1, 0, 55], [0, 1, 0], [0, 0, 1.0]])
+        land, thing = better_explained(a, b, [places[1], moved], 1)
+        self.assertGreater(land, 2 * thing)
+        self.assertGreater(thing, 30)
+        alone, = better_explained(a, b, [moved], 1)
+        self.assertGreaterEqual(alone, thing)
+
+    def test_finer_features_are_asked_for_those_that_the_first_leave_open(self):
+        frames, _ = series(3, 0.8, 9)
+        fine = [quick_features(cv2.cvtColor(f, cv2.COLOR_BGR2GRAY), W, H) for f in frames]
+        poor, asked = [*fine[:2], quick_features(np.full((H, W), 90, np.uint8), W, H)], []
+
+        def finer(numbers):
+            asked.append(list(numbers))
+            return [fine[n] for n in numbers]
+
+        found = align_series(poor, 0, "perspective", Job(), None, finer)
+        self.assertTrue(all(isinstance(f, Onto) for f in found))
+        self.assertEqual(asked, [[0, 2]])
