@@ -2,6 +2,7 @@
 
 import tempfile
 import unittest
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -62,21 +63,23 @@ def errors_of(frames: list[np.ndarray], places: list[np.ndarray]) -> list[float]
 
 class Series(unittest.TestCase):
     def test_the_land_is_brought_together_and_not_the_large_thing_that_moves_before_it(self):
-        frames, places = series(4, 2.5, 5)
-        self.assertLess(max(errors_of(with_thing(frames), places)), 0.8)
+        for soft in (2.5, 8.0):
+            with self.subTest(soft=soft):
+                frames, places = series(4, soft, 5)
+                self.assertLess(max(errors_of(with_thing(frames), places)), 0.3)
 
     def test_a_shaken_frame_and_a_soft_one_lie_where_the_sharp_ones_do(self):
         frames, places = series(4, 0.8, 6)
-        frames[1], frames[2] = cv2.blur(frames[1], (7, 1)), cv2.GaussianBlur(frames[2], (0, 0), 2.0)
+        frames[1], frames[2] = cv2.blur(frames[1], (11, 1)), cv2.GaussianBlur(frames[2], (0, 0), 3.0)
         errors = errors_of(frames, places)
-        self.assertLess(errors[3], 0.15)
-        self.assertLess(max(errors), 0.6)
+        self.assertLess(errors[3], 0.1)
+        self.assertLess(max(errors), 0.21)
 
     def test_noise_is_looked_through_from_farther_away(self):
         frames, places = series(3, 1.5, 7)
         rng = np.random.default_rng(1)
-        noisy = [np.clip(f + rng.normal(0, 22, f.shape), 0, 255).astype(np.uint8) for f in frames]
-        self.assertLess(max(errors_of(noisy, places)), 0.6)
+        noisy = [np.clip(f + rng.normal(0, 40, f.shape), 0, 255).astype(np.uint8) for f in frames]
+        self.assertLess(max(errors_of(noisy, places)), 0.4)
 
     def test_where_just_one_thing_is_alike_the_frame_is_left_out(self):
         first, second = (textured(H, W, seed) for seed in (11, 12))
@@ -96,6 +99,16 @@ class Series(unittest.TestCase):
         self.assertGreater(thing, 30)
         alone, = better_explained(a, b, [moved], 1)
         self.assertGreaterEqual(alone, thing)
+
+    def test_what_few_points_say_of_the_slant_does_not_tear_the_frame(self):
+        rng = np.random.default_rng(3)
+        a = quick_features(textured(H, W, 3)[..., 0], W, H)
+        near = np.flatnonzero(np.linalg.norm(a.points - (80, 80), axis=1) < 40)[:40]
+        place = np.array([[1, 0.01, 5], [0, 1, 3], [1.2e-2, 0.8e-2, 1.0]])
+        some = replace(a, points=a.points[near], descriptors=a.descriptors[near], look=None)
+        there = replace(some, points=planar.apply(place, some.points) + rng.normal(0, 0.2, (len(near), 2)))
+        found = onto(some, there, "perspective", False)
+        self.assertLess(np.abs(found.transform[2, :2]).max(), 1e-9)
 
     def test_finer_features_are_asked_for_those_that_the_first_leave_open(self):
         frames, _ = series(3, 0.8, 9)

@@ -21,7 +21,7 @@ from windfell.align.pairs import Found, beside_these, explanations
 from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, seen_around, steps_seen
 from windfell.align.refine import thinned
 from windfell.align.same_light import LEAST_APART, SameLight, better_explained
-from windfell.align.verify import LEAST_INLIERS, log_false_alarms
+from windfell.align.verify import LEAST_INLIERS, log_false_alarms, plausible
 from windfell.align.view import View
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
@@ -34,7 +34,7 @@ LOG_CHANCE = -6.0
 STILL_PX = 0.3
 LOOKED_AT, SPOTS = 600, 200
 HALF_OF_ALL, LEAST_SHARE, AGREES, FLOOR = 0.5, 0.2, 1.5, 0.03
-MUCH, CONTESTED = 0.25, 0.5
+MUCH, CONTESTED, MOST_OF_IT = 0.25, 0.5, 0.4
 TRIED = 6
 
 
@@ -235,6 +235,9 @@ def onto(reference: Features, frame: Features, way: str, judge_still: bool = Tru
     p, q = alike
     tolerance = TOLERANCE * max(reference.width, reference.height)
     transform, inlier = _robust(p, q, WAYS[way], tolerance)
+    if not plausible(transform, Lens(reference.width, reference.height, 1.0).grid(5)):
+        # what few points say of the slant tears the frame where there are none
+        transform, inlier = _robust(p, q, fitted_similarity, tolerance)
     probability = np.pi * tolerance**2 / (frame.width * frame.height)
     if log_false_alarms(len(p), int(inlier.sum()), probability) > LOG_CHANCE:
         return NotOnto(f"only {int(inlier.sum())} of {len(p)} features agree on where it lies")
@@ -257,15 +260,19 @@ def _most_alike(reference: Features, frame: Features, p: Array, q: Array) -> tup
         return p, q
     claims = [Found(p, q, own, homography) for homography, own in explanations(p, q, reference, frame)[0]]
     if claims and claims[0].light(reference, frame).concentrated:
-        first = claims[0].inlier
-        beside = beside_these(reference, frame, p[first], q[first])
-        claims += [] if beside is None else [beside]
+        own = claims[0].inlier
+        beside = beside_these(reference, frame, p[own], q[own])
+        if beside is not None and not any(c.agrees(beside, frame) for c in claims):
+            claims.append(beside)
     if not claims:
         return p, q
     explained = better_explained(reference, frame, [c.homography for c in claims], TIGHT)
-    best = claims[int(np.argmax(explained))]
+    first, lights = int(np.argmax(explained)), [c.light(reference, frame) for c in claims]
+    best = claims[first]
     # quick features are quick to leave the soft land out
-    if _one_thing(best.light(reference, frame), HALF_OF_ALL if reference.binary else LEAST_SHARE):
+    share = HALF_OF_ALL if reference.binary else LEAST_SHARE
+    rivals = len(claims) > 1 and max(explained) > MOST_OF_IT * max(x.compared for x in lights)
+    if not rivals and _one_thing(lights[first], share):
         return NotOnto("just one thing looks alike, and what lies around it differs: it may have moved")
     if reference.binary and len(claims) > 1 and sorted(explained)[-2] > CONTESTED * max(explained):
         return NotOnto("it would fit in two places nearly as well")

@@ -28,7 +28,7 @@ def objection(
     chance = log_false_alarms(len(pa), count, np.pi * tolerance**2 / (fb.width * fb.height))
     if chance > LOG_CHANCE:
         return f"{count} of {len(pa)} features agree, which chance could do"
-    if not _plausible(homography, pa[inlier]):
+    if not plausible(homography, pa[inlier]):
         return "the frames would have to be mirrored or torn to fit"
     for points, frame in ((pa[inlier], fa), (pb[inlier], fb)):
         if _spread(points) < 0.012 * max(frame.width, frame.height):
@@ -52,7 +52,7 @@ def log_false_alarms(n: int, k: int, probability: float) -> float:
     )
 
 
-def _plausible(h: Array, points: Array) -> bool:
+def plausible(h: Array, points: Array) -> bool:
     """Orientation kept, and scale between 1/4 and 4, at all but a few inliers far aside."""
     w = points @ h[2, :2] + h[2, 2]
     side = np.sign(np.median(w))
