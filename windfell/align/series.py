@@ -206,6 +206,8 @@ def _fitted(
     if agrees.sum() < max(LEAST_INLIERS, LEAST_SHARE * len(p)):
         return None
     transform, off = reweighted(p[agrees], q[agrees], WAYS[way])
+    if not plausible(transform, Lens(frame.width, frame.height, 1.0).grid(5)):
+        return None
     rms = float(np.sqrt(np.mean(off[off < 3 * np.median(off) + 1e-6] ** 2)))
     shift = np.linalg.norm(p[agrees] - q[agrees], axis=1)
     return _Fitted(transform, max(rms, FLOOR / first.scale), shift, float(agrees.sum() / len(points)))
