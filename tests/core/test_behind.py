@@ -15,10 +15,10 @@ from tests.support import engine, frames_in, ridge
 from windfell.cli.main import main
 from windfell.engine.areas import on_unrolled
 from windfell.engine.behind import Backdrop, with_behind
+from windfell.engine.by_skyline import turned_by_skyline
 from windfell.engine.laying_behind import (
     Around,
     _by_land,
-    _by_skyline,
     _upward,
     behind_found,
     seen_around,
@@ -28,7 +28,7 @@ from windfell.engine.laying_behind import (
 )
 from windfell.engine.picture import Picture
 from windfell.errors import BadRequest
-from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.geometry.rotation import angle_between, from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
@@ -84,15 +84,22 @@ class PlacedTest(unittest.TestCase):
         for true in angles_between(e, project):
             self.assertLess(np.degrees(np.linalg.norm(turn - true)), 0.1)
 
-    def test_where_nothing_else_is_shared_the_skylines_tell(self):
+    def test_where_nothing_else_is_shared_the_skyline_tells_in_the_light_of_the_back(self):
+        """At night, with clouds brighter than the glow above the land, and a back that leans."""
         rng = np.random.default_rng(3)
         heights = np.convolve(rng.normal(0, 1, 3600), np.hanning(90), "same")
         heights = 4 * heights / heights.std()
-        found = _by_skyline(around(heights, -80, 40), around(np.roll(heights, -int(33 / 0.1)), -70, 60))
-        self.assertAlmostEqual(found, 33.0, delta=0.5)
-        self.assertIsNone(_by_skyline(around(heights, -80, 40), around(np.zeros(3600), -70, 60)))
+        front = around(heights, -80, 40)
+        for yaw, pitch, roll in ((33.0, 0.0, 0.0), (-21.0, 2.2, -1.4)):
+            with self.subTest(yaw=yaw):
+                true = from_yaw_pitch_roll(*np.radians([yaw, pitch, roll]))
+                found = turned_by_skyline(front, by_night(around(heights, -180, 180), true, rng), Job())
+                self.assertIsNotNone(found)
+                self.assertLess(np.degrees(angle_between(found, true)), 0.15)
+        same = np.eye(3)
+        self.assertIsNone(turned_by_skyline(front, by_night(around(np.zeros(3600), -180, 180), same, rng), Job()))
         other = 4 * np.convolve(rng.normal(0, 1, 3600), np.hanning(90), "same")
-        self.assertIsNone(_by_skyline(around(heights, -80, 40), around(other, -70, 60)))
+        self.assertIsNone(turned_by_skyline(front, by_night(around(other, -180, 180), same, rng), Job()))
 
     def test_two_that_share_nothing_are_left_as_they_lie_and_it_is_said(self):
         flat = around(np.zeros(3600), -60, 60)
@@ -117,6 +124,21 @@ def around(heights: np.ndarray, left: float, right: float) -> Around:
     sky = (latitude[:, None] > own).astype(np.float32)
     light = np.repeat(sky[..., None], 3, axis=2) * np.float32(0.5)
     return Around(canvas, light, np.ones((h, w), bool), sky)
+
+
+def by_night(around_: Around, turn: np.ndarray, rng: np.random.Generator) -> Around:
+    """A panorama of the place turned back by `turn`: the land nearly black, the sky dark with stars and a band of
+    clouds; no sky of its own is known.
+    """
+    canvas = Canvas("equirectangular", np.radians(-75), np.radians(-18), np.radians(60), np.radians(18), 810, 216)
+    y, x = np.mgrid[:216, :810].astype(float)
+    rays = canvas.rays(np.stack([x, y], -1)) @ turn.T
+    where = around_.canvas.pixels(rays).astype(np.float32)
+    land = cv2.remap(1 - around_.sky, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    band = np.exp(-(((y - 60 - 0.15 * x) / 30) ** 2))
+    light = 0.02 + 0.06 * band + 0.2 * (rng.random(y.shape) > 0.995)
+    light = (light * (1 - land) + 0.004 * land + rng.normal(0, 0.0015, y.shape)).astype(np.float32)
+    return Around(canvas, np.repeat(light[..., None], 3, axis=2), np.ones(y.shape, bool), None)
 
 
 class PartsTest(unittest.TestCase):

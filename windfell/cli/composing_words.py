@@ -36,7 +36,7 @@ def add_compose(p: ArgumentParser) -> None:
                    help="the front's sky: found, or a mask, white is sky")
     p.add_argument("--place", choices=("cover", "stars", "land"), default=None,
                    help="lay the back over all of the front, or by the stars that both show; panoramas: by the land "
-                        "that both show, or their skylines (default for them), or as each lies level (cover)")
+                        "that both show, or the skyline in front (default for them), or as each lies level (cover)")
     p.add_argument("--shift", type=_pair, default=(0.0, 0.0), metavar="X,Y",
                    help="move the back, px of the front; panoramas: degrees to the right and down")
     p.add_argument("--turn", type=float, default=0.0, metavar="DEG", help="turn the back clockwise")

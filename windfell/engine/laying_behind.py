@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from windfell.align.features import Features, grey_features
 from windfell.align.matching import matches
 from windfell.combine.sky_of_one import sky_of
+from windfell.engine.by_skyline import turned_by_skyline
 from windfell.engine.finished import filled
 from windfell.errors import BadRequest
 from windfell.geometry.rotation import aligning_rotation, from_yaw_pitch_roll, yaw_pitch_roll
@@ -35,8 +36,6 @@ PIXELS, WIDEST = 1_400_000, 8192
 LEAST_SKY = 0.002
 MOST_FEATURES = 4000
 TRIALS, TOLERANCE, LEAST_PAIRS, LEAST_SHARE = 3000, np.radians(0.25), 14, 0.08
-STEP_DEG, LEAST_SHARED_DEG = 0.1, 20.0
-ALIKE_DEG, LEAST_SURE, CLEARLY, ASIDE_DEG = 4.0, 4.0, 0.7, 4.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -126,17 +125,18 @@ def _upward(front: Around) -> F32:
 
 
 def turned_onto(front: Around, back: Around, job: Job) -> Turned:
-    """How the back is turned so that it lies on the front: by what both show of the place, else by their skylines,
-    else as its own level world has it.
+    """How the back is turned so that it lies on the front: by what both show of the place, else by the skyline of
+    the front in the light of the back, else as its own level world has it.
     """
     found = _by_land(front, back)
     if found is not None:
         yaw, pitch, roll = np.degrees(yaw_pitch_roll(found))
         return Turned(float(yaw), float(pitch), float(roll), "what both show")
     job.check()
-    yaw = _by_skyline(front, back)
-    if yaw is not None:
-        return Turned(yaw, 0.0, 0.0, "their skylines")
+    found = turned_by_skyline(front, back, job)
+    if found is not None:
+        yaw, pitch, roll = np.degrees(yaw_pitch_roll(found))
+        return Turned(float(yaw), float(pitch), float(roll), "the skyline")
     return Turned(0.0, 0.0, 0.0, "")
 
 
@@ -183,47 +183,6 @@ def _features(around: Around) -> Features:
         grey = np.clip((grey.astype(np.float32) - low) / max(float(high - low), 8.0) * 255, 0, 255).astype(np.uint8)
     apart = np.where(land, 0, 255).astype(np.uint8)
     return grey_features(grey, w, h, cv2.dilate(apart, np.ones((5, 5), np.uint8)), MOST_FEATURES)
-
-
-def _by_skyline(front: Around, back: Around) -> float | None:
-    """The turn to the right, in degrees, at which the skylines lie on each other; None where none is clearly best:
-    by their correlation and by how much of them that is (Fisher's z; heights within `ALIKE_DEG` are no news).
-    """
-    lines = [_heights(a) for a in (front, back)]
-    n = len(lines[0])
-    sure = np.zeros(n)
-    for shift in range(n):
-        moved = np.roll(lines[1], shift)
-        both = np.isfinite(lines[0]) & np.isfinite(moved)
-        if both.sum() * STEP_DEG < LEAST_SHARED_DEG:
-            continue
-        p, q = lines[0][both], moved[both]
-        p, q = p - p.mean(), q - q.mean()
-        alike = float(p @ q / (np.sqrt((p @ p) * (q @ q)) + 1e-9))
-        sure[shift] = np.arctanh(np.clip(alike, 0, 0.999)) * np.sqrt(both.sum() * STEP_DEG / ALIKE_DEG)
-    best = int(sure.argmax())
-    away = np.abs((np.arange(n) - best + n // 2) % n - n // 2) * STEP_DEG
-    if sure[best] < LEAST_SURE or sure[away > ASIDE_DEG].max(initial=0.0) > CLEARLY * sure[best]:
-        return None
-    yaw = best * STEP_DEG
-    return float(yaw - 360 if yaw > 180 else yaw)
-
-
-def _heights(around: Around) -> Array:
-    """The height of the skyline, in degrees, around the whole circle; NaN where none is seen."""
-    n = round(360 / STEP_DEG)
-    longitude = np.radians((np.arange(n) + 0.5) * STEP_DEG - 180)
-    rays = np.stack([np.sin(longitude), np.zeros(n), np.cos(longitude)], -1)
-    x = around.canvas.pixels(rays)[:, 0]
-    column = np.clip(np.nan_to_num(np.rint(x), nan=-1), -1, around.sky.shape[1]).astype(int)
-    inside = (column >= 0) & (column < around.sky.shape[1])
-    column = np.clip(column, 0, around.sky.shape[1] - 1)
-    land = (around.sky < 0.5)[:, column] & around.covered[:, column]
-    sky = (around.sky >= 0.5)[:, column] & around.covered[:, column]
-    known = inside & land.any(axis=0) & sky.any(axis=0)
-    row = land.argmax(axis=0)
-    y = around.canvas.top + (row + 0.5) * (around.canvas.bottom - around.canvas.top) / around.canvas.height
-    return np.where(known, -np.degrees(y), np.nan)
 
 
 def turned_by_hand(yaw_deg: float, pitch_deg: float, roll_deg: float, start: Array, end: Array) -> tuple[float, ...]:

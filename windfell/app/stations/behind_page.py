@@ -62,7 +62,7 @@ class BehindPage(QWidget):
 
     def _buttons(self) -> list[QHBoxLayout]:
         self.lay = self._button("Lay behind…", "Choose a panorama that is seen where this one has its sky")
-        self.place = self._button("Place", "Turn what lies behind by what both show, or by their skylines")
+        self.place = self._button("Place", "Turn what lies behind by what both show, or by the skyline in front")
         self.move_it = self._button("Move", "Drag what lies behind on the picture", True)
         self.paint = self._button("Where…", "Draw where it is seen", True)
         self.away = self._button("Take away", "Nothing lies behind any more")
