@@ -18,6 +18,7 @@ from windfell.engine.behind import Backdrop, with_behind
 from windfell.engine.by_skyline import turned_by_skyline
 from windfell.engine.laying_behind import (
     Around,
+    _beside,
     _by_land,
     _upward,
     behind_found,
@@ -164,6 +165,17 @@ class PartsTest(unittest.TestCase):
         found = _upward(Around(None, None, covered, sky))
         np.testing.assert_array_equal(found[:4], [[1, 0, 1]] * 4)
         np.testing.assert_array_equal(found[6:], sky[6:])
+
+    def test_beside_what_is_covered_the_sky_is_as_it_is_there(self):
+        covered = np.zeros((40, 60), bool)
+        covered[10:35, 12:48] = True
+        sky = np.where(np.arange(40)[:, None] < 22, 1, 0) * covered.astype(np.float32)
+        # the rim is mixed with nothing
+        sky[10:22, 12] = 0.4
+        found = _beside(Around(None, None, covered, sky), sky)
+        np.testing.assert_array_equal(found[12:20], np.ones((8, 60)))
+        np.testing.assert_array_equal(found[26:], np.zeros((14, 60)))
+        self.assertTrue((_beside(Around(None, None, np.zeros_like(covered), sky), sky) == sky).all())
 
     def test_where_the_front_shows_nothing_the_back_is_not_darkened(self):
         canvas = Canvas("equirectangular", -1.0, -1.0, 1.0, 1.0, 4, 2)

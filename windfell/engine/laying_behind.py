@@ -19,6 +19,7 @@ from windfell.engine.finished import filled
 from windfell.errors import BadRequest
 from windfell.geometry.rotation import aligning_rotation, from_yaw_pitch_roll, yaw_pitch_roll
 from windfell.job import Job
+from windfell.later import Later
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Area, Found
@@ -27,6 +28,8 @@ from windfell.recipe.laying_behind import check_behind
 from windfell.recipe.model import Project
 from windfell.recipe.project_file import mask_name
 from windfell.shape.canvas import Canvas
+
+ndimage = Later("scipy.ndimage")
 
 F32 = NDArray[np.float32]
 U8 = NDArray[np.uint8]
@@ -92,7 +95,8 @@ def seen_around(stages: Any, job: Job) -> Around:
 
 
 def sky_on_sphere(front: Around) -> U8:
-    """The sky of the front on the whole sphere unrolled (h, 2 h): above what is covered it goes on as it is there.
+    """The sky of the front on the whole sphere unrolled (h, 2 h): above and beside what is covered it goes on as it
+    is there, so that a soft edge keeps nothing of the front along its rim.
 
     Raises BadRequest if there is none.
     """
@@ -107,10 +111,10 @@ def sky_on_sphere(front: Around) -> U8:
     place = front.canvas.pixels(rays)
     above = np.maximum(place[..., 1], 0)
     where = np.stack([place[..., 0], above], -1)
-    where = np.where(np.isfinite(where), where, -9.0).astype(np.float32)
-    sky = _upward(front)
-    return cv2.remap(np.rint(255 * sky).astype(np.uint8), where, None, cv2.INTER_LINEAR,
-                     borderMode=cv2.BORDER_CONSTANT)
+    seen = np.isfinite(where).all(axis=-1)
+    where = np.where(seen[..., None], where, 0).astype(np.float32)
+    sky = np.rint(255 * _beside(front, _upward(front))).astype(np.uint8)
+    return np.where(seen, cv2.remap(sky, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE), np.uint8(0))
 
 
 def _upward(front: Around) -> F32:
@@ -122,6 +126,19 @@ def _upward(front: Around) -> F32:
     at = np.minimum(first + 2, out.shape[0] - 1)
     highest = out[at, np.arange(out.shape[1])]
     return np.where(rows < at, np.round(highest), out).astype(np.float32)
+
+
+def _beside(front: Around, sky: F32) -> F32:
+    """The sky, which in columns without anything covered, and below what is, is as at the nearest px known."""
+    rows = np.arange(sky.shape[0])[:, None]
+    any_ = front.covered.any(axis=0)
+    known = (rows < np.where(any_, front.covered.argmax(axis=0), 0)) | front.covered
+    # the rim itself is mixed with what is not covered
+    whole = cv2.erode(known.astype(np.uint8), np.ones((5, 5), np.uint8), borderValue=1) > 0
+    if not whole.any():
+        return sky
+    near = ndimage.distance_transform_edt(~whole, return_distances=False, return_indices=True)
+    return sky[tuple(near)]
 
 
 def turned_onto(front: Around, back: Around, job: Job) -> Turned:
