@@ -15,7 +15,7 @@ from tests.support import engine, frames_in, ridge
 from windfell.cli.main import main
 from windfell.engine.areas import on_unrolled
 from windfell.engine.behind import Backdrop, with_behind
-from windfell.engine.by_skyline import turned_by_skyline
+from windfell.engine.by_skyline import _turns, turned_by_skyline
 from windfell.engine.laying_behind import (
     Around,
     _beside,
@@ -101,6 +101,10 @@ class PlacedTest(unittest.TestCase):
         self.assertIsNone(turned_by_skyline(front, by_night(around(np.zeros(3600), -180, 180), same, rng), Job()))
         other = 4 * np.convolve(rng.normal(0, 1, 3600), np.hanning(90), "same")
         self.assertIsNone(turned_by_skyline(front, by_night(around(other, -180, 180), same, rng), Job()))
+
+    def test_many_turns_are_what_one_is(self):
+        some = np.random.default_rng(2).uniform(-180, 180, (7, 3))
+        np.testing.assert_allclose(_turns(some), [from_yaw_pitch_roll(*np.radians(t)) for t in some], atol=1e-12)
 
     def test_two_that_share_nothing_are_left_as_they_lie_and_it_is_said(self):
         flat = around(np.zeros(3600), -60, 60)

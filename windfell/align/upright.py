@@ -67,7 +67,7 @@ def upright_turn(frames: Sequence[Posed], edges: Sequence[Array]) -> Upright | N
     normals, weight, azimuth = _planes(frames, edges)
     if len(normals) < LEAST_EDGES:
         return None
-    start = down = _first_guess(np.stack([f.rotation[:, 0] for f in frames]), normals, weight)
+    down = _first_guess(np.stack([f.rotation[:, 0] for f in frames]), normals, weight)
     near = np.abs(normals @ down) < np.sin(NEAR)
     normals, weight, azimuth = normals[near], weight[near], azimuth[near]
     if len(normals) < LEAST_EDGES:
@@ -80,7 +80,7 @@ def upright_turn(frames: Sequence[Posed], edges: Sequence[Array]) -> Upright | N
     tilt = float(np.degrees(np.arccos(np.clip(down[1], -1, 1))))
     enough = agrees.sum() >= LEAST_EDGES and weight[agrees].sum() > LEAST_SHARE * weight.sum()
     far = tilt > np.degrees(NEAR)
-    if not enough or spread < (FAR_SPREAD if far else LEAST_SPREAD) or down @ start < np.cos(NEAR):
+    if not enough or spread < (FAR_SPREAD if far else LEAST_SPREAD):
         return None
     # edges of one thing err alike: it counts once
     things = len(np.unique(np.round(np.degrees(azimuth[agrees]) / THING_DEG)))

@@ -25,7 +25,7 @@ STEP_DEG, LEAST_SHARED_DEG = 0.5, 20.0
 LOOKS = ((1.5, 1.0, 1.0, 6.0), (4.0, 0.3, 0.3, 1.2), (10.0, 0.12, 0.08, 0.4))
 FLOOR, STRONG = 1e-4, 2.5
 ALIKE_DEG, LEAST_SURE, LEAST_EVEN, CLEARLY, ASIDE_DEG = 4.0, 4.0, 0.6, 0.8, 4.0
-AT_ONCE = 400
+BESIDE_DEG, AT_ONCE = 12.0, 400
 
 
 class Seen(Protocol):
@@ -47,7 +47,7 @@ def turned_by_skyline(front: Seen, back: Seen, job: Job) -> Array | None:
     best = np.zeros(3)
     for n, (fine, across, step, tilt) in enumerate(LOOKS):
         job.check()
-        small = _Light.of(back, fine)
+        small = _Light.of(back, fine, float(np.abs(height).max()) + BESIDE_DEG)
         tilts = np.arange(-tilt, tilt + step / 2, step)
         yaws = np.arange(-180, 180, step) if n == 0 else tilts
         turns = best + np.stack(np.meshgrid(yaws, tilts, tilts, indexing="ij"), -1).reshape(-1, 3)
@@ -86,14 +86,15 @@ def skyline(around: Seen) -> tuple[Array, Array]:
 class _Light:
     """The logarithm of a panorama's light, small, on a grid of degrees; NaN where it is not covered."""
 
-    def __init__(self, grid: F32, fine: float, spread: float) -> None:
-        self._grid, self._fine, self._spread = grid, fine, spread
+    def __init__(self, grid: F32, fine: float, half_deg: float, spread: float) -> None:
+        self._grid, self._fine, self._half_deg, self._spread = grid, fine, half_deg, spread
 
     @classmethod
-    def of(cls, around: Seen, fine: float) -> _Light:
-        """At so many px a degree."""
+    def of(cls, around: Seen, fine: float, half_deg: float) -> _Light:
+        """At so many px a degree, so far up and down from the level."""
+        half_deg = min(90.0, half_deg)
         x, y = np.meshgrid(np.radians((np.arange(360 * fine) + 0.5) / fine - 180),
-                           np.radians((np.arange(180 * fine) + 0.5) / fine - 90))
+                           np.radians((np.arange(2 * half_deg * fine) + 0.5) / fine - half_deg))
         place = around.canvas.pixels(np.stack([np.cos(y) * np.sin(x), np.sin(y), np.cos(y) * np.cos(x)], -1))
         place = np.nan_to_num(place, nan=-9.0).clip(-9, 1e5).astype(np.float32)
         grey = around.light.mean(axis=2)
@@ -105,7 +106,7 @@ class _Light:
         grid[cv2.remap(whole, place, None, cv2.INTER_NEAREST, borderMode=cv2.BORDER_CONSTANT) == 0] = np.nan
         steps = np.abs(np.diff(grid, axis=0))
         spread = float(np.nanpercentile(steps, 90)) if np.isfinite(steps).any() else 1.0
-        return cls(grid, fine, max(spread, 1e-3))
+        return cls(grid, fine, half_deg, max(spread, 1e-3))
 
     def even_across(self, azimuth: Array, height: Array, across: float, turns: Array) -> tuple[Array, Array]:
         """How evenly, 0..1, the light differs across a skyline at turns (m, 3) of this, yaw, pitch, roll in degrees;
@@ -114,9 +115,8 @@ class _Light:
         rays = [_rays(azimuth, height + side * across) for side in (1, -1)]
         out, seen_at = np.zeros(len(turns)), np.zeros(len(turns))
         for first in range(0, len(turns), AT_ONCE):
-            some = turns[first : first + AT_ONCE]
-            back = np.stack([from_yaw_pitch_roll(*np.radians(t)) for t in some])
-            above, below = (self._at(np.einsum("nj,mjk->mnk", r, back)) for r in rays)
+            back = _turns(turns[first : first + AT_ONCE])
+            above, below = (self._at(r @ back) for r in rays)
             differ = np.tanh((above - below) / (STRONG * self._spread))
             seen = np.isfinite(differ)
             count = seen.sum(axis=1)
@@ -128,9 +128,18 @@ class _Light:
     def _at(self, rays: Array) -> F32:
         """Values (m, n) along rays (m, n, 3)."""
         x = (np.degrees(np.arctan2(rays[..., 0], rays[..., 2])) + 180) * self._fine - 0.5
-        y = (np.degrees(np.arcsin(np.clip(rays[..., 1], -1, 1))) + 90) * self._fine - 0.5
+        y = (np.degrees(np.arcsin(np.clip(rays[..., 1], -1, 1))) + self._half_deg) * self._fine - 0.5
         return cv2.remap(self._grid, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR,
-                         borderMode=cv2.BORDER_WRAP)
+                         borderMode=cv2.BORDER_CONSTANT, borderValue=np.nan)
+
+
+def _turns(degrees: Array) -> Array:
+    """`from_yaw_pitch_roll` of many (m, 3): (m, 3, 3)."""
+    y, p, r = np.radians(degrees).T
+    (cy, sy), (cp, sp), (cr, sr) = ((np.cos(v), np.sin(v)) for v in (y, p, r))
+    rows = ((cy * cr + sy * sp * sr, sy * sp * cr - cy * sr, sy * cp), (cp * sr, cp * cr, -sp),
+            (cy * sp * sr - sy * cr, sy * sr + cy * sp * cr, cy * cp))
+    return np.stack([np.stack(row, -1) for row in rows], 1)
 
 
 def _rays(azimuth: Array, height: Array) -> Array:
