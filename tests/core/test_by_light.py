@@ -18,6 +18,7 @@ from windfell.align.features import SQUARES, Features, grey_features, quick_feat
 from windfell.align.matching import matches
 from windfell.align.pairs import Link, link
 from windfell.align.refine import LINK_LEAST, sharper_by, thinned
+from windfell.align.solve import looked_closely
 from windfell.align.view import GreyView
 from windfell.engine.stage import Detail
 from windfell.geometry.camera import Lens
@@ -223,6 +224,26 @@ class ByLight(unittest.TestCase):
                 back = seeds(40, 40, 460)
                 back = Observations(1, 0, back.points_b, back.points_a)
                 self.assertAlmostEqual(sharper_by(back, cameras(), views.__getitem__), -by, delta=0.15)
+
+    def test_what_is_as_sharp_but_differs_up_close_is_not_believed_from_farther_away(self):
+        """Two lands of one shape and other grain are told apart; a shaken frame of the same land is not."""
+        rng, pair = np.random.default_rng(6), turned_pair()
+        shape = [cv2.GaussianBlur(p, (0, 0), 7) for p in pair]
+        grain = [18 * cv2.GaussianBlur(rng.normal(0, 1, p.shape).astype(np.float32), (0, 0), 1.2) for p in pair]
+        other_land = [s + 3 * g for s, g in zip(shape, grain, strict=True)]
+        shaken = [pair[0], cv2.GaussianBlur(pair[1], (0, 0), 4.0)]
+        spots = rng.uniform((150, 20), (660, 480), (300, 2))
+        features = [Features(spots, np.zeros((300, 32), np.uint8), *SIZE)] * 2
+        for name, pictures, denied in (("other land", other_land, [0]), ("shaken", shaken, [])):
+            with self.subTest(name):
+                views = []
+                for p in pictures:
+                    views.append(GreyView(p, SIZE))
+                    views[-1].farther = GreyView(cv2.resize(p, (175, 125), interpolation=cv2.INTER_AREA), SIZE,
+                                                 closer=views[-1])
+                held = [seeds(30, 40, 460)]
+                _, doubtful = looked_closely(cameras(), held, Job(), views.__getitem__, features, [None])
+                self.assertEqual(doubtful, denied)
 
     def test_thinned_points_are_spread(self):
         rng = np.random.default_rng(4)
