@@ -2,12 +2,14 @@
 
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import drawn, engine, frames_in, project_of, rotation_errors_deg, truth_of
+from windfell.align import panorama
 from windfell.align.adjust import Observations
 from windfell.align.barrel import (
     PULLS,
@@ -23,8 +25,10 @@ from windfell.align.barrel import (
 from windfell.align.cameras import cameras_of
 from windfell.align.features import Features
 from windfell.align.pairs import Link
+from windfell.align.solve import Ground, LensHint, starting_cameras
 from windfell.demo.sets import RowPlan, write_row
 from windfell.geometry.camera import Lens
+from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 
 
@@ -99,3 +103,45 @@ class Barrel(unittest.TestCase):
         pull, (links, _) = bent_more([link_of(0, 1, 80)], 3, lambda p: (found[p], []))
         self.assertEqual((pull, len(links)), (PULLS[0], 2))
         self.assertIsNone(bent_more([link_of(0, 1, 120)], 3, lambda p: (found[p], [])))
+
+    def test_the_frames_are_held_together_by_lenses_believed_to_bend_so(self):
+        believed, held = [], panorama._held_at_any_zoom
+
+        def spy(features, hints, *more):
+            believed.append({h.pull for h in hints})
+            return held(features, hints, *more)
+
+        with mock.patch.object(panorama, "_held_at_any_zoom", spy):
+            project, set_id = project_of(frames_in(row(-0.15)))
+            engine().stages(project, set_id).ground(Job())
+        self.assertEqual(believed[0], {0.0})
+        self.assertEqual(len(believed[1]), 1)
+        self.assertIn(believed[1].pop(), PULLS)
+
+    def test_a_start_with_a_pull_has_its_bend_and_finds_the_focal_length(self):
+        lens = Lens(900, 600, 700.0)
+        lens = Lens(900, 600, 700.0, k1_of_pull(0.17, lens))
+        turn, rng = from_yaw_pitch_roll(0.6, 0.03, 0.02), np.random.default_rng(5)
+        rays = lens.rays(rng.uniform((440, 10), (890, 590), (200, 2)))
+        there = lens.project(rays @ turn)
+        seen = np.isfinite(there).all(axis=1) & (there[:, 0] > 5)
+        pair = Observations(0, 1, lens.project(rays)[seen], there[seen])
+        features = [Features(np.zeros((0, 2)), np.zeros((0, 32), np.uint8), 900, 600)] * 2
+        start = starting_cameras(features, [LensHint(("k",), None, 0.17)] * 2, [0, 1], [pair], None)
+        self.assertAlmostEqual(float(start.focal_px[0]), 700, delta=70)
+        self.assertAlmostEqual(pull_of(start.lens(0)), 0.17, delta=0.01)
+        self.assertEqual(start.believed[0, 1], start.lenses[0, 1])
+        off = turn.T @ start.rotations[0].T @ start.rotations[1]
+        self.assertLess(np.degrees(np.arccos(np.clip((np.trace(off) - 1) / 2, -1, 1))), 3)
+
+    def test_a_bend_stands_where_it_holds_more_frames_or_explains_them_better(self):
+        def ground(members: int, scale_px: float) -> Ground:
+            return Ground(None, tuple(range(members)), (), scale_px, (), ("",) * 4)
+
+        few, many = [link_of(0, 1, 60), link_of(1, 2, 60)], [link_of(0, 1, 90), link_of(1, 2, 70)]
+        for bent, plain, links, before, stands in (
+            (ground(4, 2.0), ground(3, 0.4), few, many, True), (ground(2, 0.4), ground(3, 2.0), many, few, False),
+            (ground(3, 1.0), ground(3, 1.0), many, few, True), (ground(3, 1.0), ground(3, 1.0), few, few, False),
+            (ground(3, 0.5), ground(3, 1.0), few, few, True),
+        ):
+            self.assertEqual(panorama.explains_more(bent, plain, links, before), stands)

@@ -102,6 +102,13 @@ class PlacedTest(unittest.TestCase):
         other = 4 * np.convolve(rng.normal(0, 1, 3600), np.hanning(90), "same")
         self.assertIsNone(turned_by_skyline(front, by_night(around(other, -180, 180), same, rng), Job()))
 
+    def test_beside_the_front_its_sky_goes_on(self):
+        mask = sky_on_sphere(around(np.zeros(3600), -60, 60))
+        h, w = mask.shape
+        column = round((62.0 + 180) / 360 * w)
+        self.assertEqual(mask[round((90 - 5) / 180 * h), column], 255)
+        self.assertEqual(mask[round((90 + 5) / 180 * h), column], 0)
+
     def test_many_turns_are_what_one_is(self):
         some = np.random.default_rng(2).uniform(-180, 180, (7, 3))
         np.testing.assert_allclose(_turns(some), [from_yaw_pitch_roll(*np.radians(t)) for t in some], atol=1e-12)

@@ -15,7 +15,7 @@ from windfell.align.patches import BURNT, burnt_alike, patch_offsets, patch_shif
 from windfell.align.refine import refined
 from windfell.align.view import GreyView
 from windfell.engine.core import Engine
-from windfell.engine.greys import close_view, ever_closer, resized
+from windfell.engine.greys import CLOSE_SIDE, close_view, ever_closer, resized
 from windfell.engine.sources import open_source
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
@@ -188,6 +188,14 @@ class TwoSizes(unittest.TestCase):
                     seen = [v.at(np.array([[[1000.0, 32.0]]])).item() for v in views]
                     self.assertLess(np.ptp(seen), 30)
                     self.assertGreaterEqual(close_view(engine, opened, frame, job).scale * width, 2700)
+                    farther = [views[0]]
+                    while farther[-1].farther is not None:
+                        farther.append(farther[-1].farther)
+                    self.assertEqual([round(views[0].scale / v.scale) for v in farther], [1, 2, 4])
+                    some = ever_closer(engine, opened, frame, job, CLOSE_SIDE)
+                    closest = max(v.scale * width for v in (some, some.closer) if v is not None)
+                    self.assertLess(closest, 2 * CLOSE_SIDE)
+                    self.assertIsNone(some.closer and some.closer.closer)
 
 
 class Resized(unittest.TestCase):

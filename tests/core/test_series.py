@@ -63,7 +63,7 @@ def errors_of(frames: list[np.ndarray], places: list[np.ndarray]) -> list[float]
 
 class Series(unittest.TestCase):
     def test_the_land_is_brought_together_and_not_the_large_thing_that_moves_before_it(self):
-        for soft in (2.5, 8.0):
+        for soft in (2.5, 6.0, 8.0):
             with self.subTest(soft=soft):
                 frames, places = series(4, soft, 5)
                 self.assertLess(max(errors_of(with_thing(frames), places)), 0.3)
@@ -97,6 +97,7 @@ class Series(unittest.TestCase):
         land, thing = better_explained(a, b, [places[1], moved], 1)
         self.assertGreater(land, 2 * thing)
         self.assertGreater(thing, 30)
+        self.assertEqual(better_explained(a, b, [places[1], places[1]], 1), [0, 0], "neither is better")
         alone, = better_explained(a, b, [moved], 1)
         self.assertGreaterEqual(alone, thing)
 
