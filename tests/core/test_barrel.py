@@ -117,6 +117,10 @@ class Barrel(unittest.TestCase):
         self.assertEqual(believed[0], {0.0})
         self.assertEqual(len(believed[1]), 1)
         self.assertIn(believed[1].pop(), PULLS)
+        with mock.patch.object(panorama, "explains_more", return_value=False):
+            project, set_id = project_of(frames_in(row(-0.15)))
+            ground = engine().stages(project, set_id).ground(Job())
+        self.assertTrue((ground.cameras.believed[:, 1] == 0).all(), "it stays as it was")
 
     def test_a_start_with_a_pull_has_its_bend_and_finds_the_focal_length(self):
         lens = Lens(900, 600, 700.0)

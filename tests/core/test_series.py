@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 
 from tests.support import engine, project_of, textured
-from windfell.align.features import quick_features
+from windfell.align.features import grey_features, quick_features
 from windfell.align.same_light import better_explained
 from windfell.align.series import NotOnto, Onto, align_series, onto
 from windfell.geometry import planar
@@ -89,6 +89,15 @@ class Series(unittest.TestCase):
         found = onto(*features, "perspective")
         self.assertIsInstance(found, NotOnto)
         self.assertIn("moved", found.reason)
+
+    def test_the_land_found_twice_is_no_rival_of_itself(self):
+        frames, places = series(4, 6.0, 5)
+        a, b = (grey_features(cv2.cvtColor(with_thing(frames)[n], cv2.COLOR_BGR2GRAY), W, H) for n in (0, 2))
+        found = onto(a, b, "perspective", False)
+        self.assertIsInstance(found, Onto)
+        grid = Lens(W, H, 1.0).grid(8)
+        off = np.linalg.norm(planar.apply(found.transform, grid) - planar.apply(places[2], grid), axis=1)
+        self.assertLess(np.median(off), 1.0)
 
     def test_blocks_speak_for_the_place_at_which_they_are_more_alike(self):
         frames, places = series(2, 1.5, 8)
