@@ -94,6 +94,8 @@ class Barrel(unittest.TestCase):
         cameras = cameras_of(sizes, [0, 0, 0], np.array([500.0]))
         self.assertFalse(may_bend(cameras, (0, 1, 2), 1))
         self.assertTrue(may_bend(cameras, (0, 1), 1))
+        many = cameras_of([(600, 400)] * 30, [0] * 30, np.array([500.0]))
+        self.assertFalse(may_bend(many, tuple(range(28)), 1), "two strangers among thirty")
         self.assertTrue(may_bend(cameras_of(sizes, [0, 0, 1], np.array([500.0, 800.0])), (0, 1, 2), 1))
         cameras.lenses[0, 1] = k1_of_pull(0.1, cameras.lens(0))
         self.assertTrue(may_bend(cameras, (0, 1, 2), 1))
@@ -139,13 +141,15 @@ class Barrel(unittest.TestCase):
         self.assertLess(np.degrees(np.arccos(np.clip((np.trace(off) - 1) / 2, -1, 1))), 3)
 
     def test_a_bend_stands_where_it_holds_more_frames_or_explains_them_better(self):
-        def ground(members: int, scale_px: float) -> Ground:
-            return Ground(None, tuple(range(members)), (), scale_px, (), ("",) * 4)
+        def ground(members: int, scale_px: float, confirmed: int = 50) -> Ground:
+            p = np.zeros((confirmed, 2))
+            held = Observations(0, 1, p, p), Observations(1, 2, p, p)
+            return Ground(None, tuple(range(members)), held, scale_px, (), ("",) * 4)
 
         few, many = [link_of(0, 1, 60), link_of(1, 2, 60)], [link_of(0, 1, 90), link_of(1, 2, 70)]
         for bent, plain, links, before, stands in (
             (ground(4, 2.0), ground(3, 0.4), few, many, True), (ground(2, 0.4), ground(3, 2.0), many, few, False),
             (ground(3, 1.0), ground(3, 1.0), many, few, True), (ground(3, 1.0), ground(3, 1.0), few, few, False),
-            (ground(3, 0.5), ground(3, 1.0), few, few, True),
+            (ground(3, 0.5), ground(3, 1.0), few, few, True), (ground(4, 0.4, 20), ground(3, 2.0), many, few, False),
         ):
             self.assertEqual(panorama.explains_more(bent, plain, links, before), stands)

@@ -25,7 +25,7 @@ Array = NDArray[np.float64]
 Links = tuple[list[Link], list[NoLink]]
 
 PULLS = (0.09, 0.17)
-PLAINLY, NO_LESS, BENT = 1.25, 0.9, 0.07
+PLAINLY, NO_LESS, BENT, STRANGERS = 1.25, 0.9, 0.07, 10
 
 
 @lru_cache(maxsize=8)
@@ -74,10 +74,10 @@ def _moved(points: Array, size: Sequence[float], pull: float, ideal: bool) -> Ar
 
 
 def may_bend(cameras: Cameras, members: Sequence[int], lenses: int) -> bool:
-    """Whether a much bent lens may be behind what was found: not all frames hold together, or only as more lenses
-    than the `lenses` there are, or through one that bends much.
+    """Whether a much bent lens may be behind what was found: frames do not hold together (of many more than one in
+    ten: a few may be strangers), or only as more lenses than the `lenses` there are, or through one that bends much.
     """
-    if len(members) < cameras.count or len(cameras.lenses) > lenses:
+    if cameras.count - len(members) > cameras.count // STRANGERS or len(cameras.lenses) > lenses:
         return True
     return any(pull_of(cameras.lens(n)) > BENT for n in members)
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
+import numpy as np
+
 from windfell.align.features import Features
 from windfell.align.series import NotOnto, Onto, align_series
 from windfell.align.stars import Stars
@@ -37,11 +39,12 @@ def _much_better(one: Onto | NotOnto, other: Onto | NotOnto) -> bool:
 
 
 def without_stars(features: Features, stars: Stars) -> Features:
-    """The features that lie at no star; the look of the turning sky says nothing of the ground."""
+    """The features that lie at no star; the look of the turning sky, and spots in it, say nothing of the ground."""
+    features = replace(features, look=None, spots=np.zeros((0, 2)))
     if not len(stars.points) or not len(features):
-        return replace(features, look=None)
+        return features
     away, _ = spatial.cKDTree(stars.points).query(features.points)
     kept = away > NEAR_STAR * max(features.width, features.height)
-    return replace(features, points=features.points[kept], descriptors=features.descriptors[kept], look=None)
+    return replace(features, points=features.points[kept], descriptors=features.descriptors[kept])
 
 

@@ -21,6 +21,7 @@ from windfell.align.level import from_first
 from windfell.align.loops import with_closed_loops
 from windfell.align.pairs import Link, NoLink, find_links, largest_connected
 from windfell.align.pole import with_poles
+from windfell.align.refine import LINK_MOST
 from windfell.align.registration import PairFit, PanoramaRegistration, Placed, Unplaced
 from windfell.align.solve import (
     LEAST_POINTS,
@@ -43,7 +44,7 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 QUICK_POINTS = 1500
 LEAST_ZOOM = 0.06
-CLOSER = 0.8
+CLOSER, CONFIRMED = 0.8, 0.4
 
 
 def register_panorama(
@@ -124,7 +125,14 @@ def grounded(
 
 
 def explains_more(bent: Ground, plain: Ground, links: Sequence[Link], before: Sequence[Link]) -> bool:
-    """Whether a lens that bends much, and its `links`, explain the frames better than what was found `before`."""
+    """Whether a lens that bends much, and its `links`, explain the frames better than what was found `before`.
+
+    The light must confirm many of the features that agree: what is bent enough lies on anything.
+    """
+    held = {(o.a, o.b): len(o.points_a) for o in bent.held}
+    agree = [(k.count, held[k.a, k.b]) for k in links if (k.a, k.b) in held]
+    if any(confirmed < CONFIRMED * min(count, LINK_MOST) for count, confirmed in agree):
+        return False
     if len(bent.members) != len(plain.members):
         return len(bent.members) > len(plain.members)
     count = len(plain.problems)

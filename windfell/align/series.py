@@ -13,13 +13,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Observations
 from windfell.align.features import Features
 from windfell.align.matching import matches
 from windfell.align.one_spot import TIGHT
 from windfell.align.pairs import Found, beside_these, explanations
 from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, seen_around, steps_seen
-from windfell.align.refine import thinned
 from windfell.align.same_light import LEAST_APART, SameLight, better_explained
 from windfell.align.verify import LEAST_INLIERS, log_false_alarms, plausible
 from windfell.align.view import View
@@ -155,12 +153,8 @@ class _Fitted:
 
 
 def _to_look_at(reference: Features) -> Array:
-    """Features, the strongest of every spot first, and places where the light varies but little."""
-    points = reference.points
-    if len(points) > LOOKED_AT:
-        points = thinned([Observations(0, 1, points, points)], LOOKED_AT * 4)[0].points_a
-        points = points if len(points) >= LOOKED_AT else reference.points[:LOOKED_AT]
-    return np.concatenate([points[:LOOKED_AT], reference.spots[:SPOTS]])
+    """Features, the strongest first, and places where the light varies but little."""
+    return np.concatenate([reference.points[:LOOKED_AT], reference.spots[:SPOTS]])
 
 
 def _farther(view: View) -> list[View]:
