@@ -33,6 +33,7 @@ from windfell.recipe.model import Align, FrameSet, Kind, Project, Registration, 
 
 W, H, FOCAL = 900, 600, 850.0
 FAIR_ROW_PX, FAIR_PX, WRONG_PX = 2.0, 1.0, 10.0
+TINY = "one shaken", "wide, bends by 18 %, no metadata", "something large moves"
 F32 = np.ndarray
 Spoil = Callable[[F32, int, np.random.Generator], F32]
 
@@ -145,8 +146,11 @@ def said(title: str, errors: list[float], fair_px: float) -> int:
 def main() -> None:
     options = parser_of(__doc__, "sets", 8).parse_args()
     limited(300 if options.tiny else 3000)
-    lands, count, wrong = backdrops(options.pictures, 5000), 1 if options.tiny else options.sets, 0
+    tiny = options.tiny
+    lands, count, wrong = backdrops(options.pictures, 3000 if tiny else 5000), 1 if tiny else options.sets, 0
     for name, (lens, spoil, metadata) in ROWS.items():
+        if tiny and name not in TINY:
+            continue
         errors = []
         for n in range(count):
             rng = np.random.default_rng(n)
@@ -157,6 +161,8 @@ def main() -> None:
                 errors += row_errors(frames, shots)
         wrong += said(f"row, {name}", errors, FAIR_ROW_PX)
     for name, spoil in SERIES.items():
+        if tiny and name not in TINY:
+            continue
         errors = []
         for n in range(count):
             rng = np.random.default_rng(n)
@@ -166,7 +172,7 @@ def main() -> None:
                 errors += series_errors(frames, shots)
         wrong += said(f"series, {name}", errors, FAIR_PX)
     print(f"{wrong} frames lie wrongly", flush=True)
-    sys.exit(1 if options.tiny and wrong else 0)
+    sys.exit(1 if tiny and wrong else 0)
 
 
 if __name__ == "__main__":
