@@ -15,7 +15,7 @@ from tests.support import engine, frames_in, ridge
 from windfell.cli.main import main
 from windfell.engine.areas import on_unrolled
 from windfell.engine.behind import Backdrop, with_behind
-from windfell.engine.by_skyline import _turns, turned_by_skyline
+from windfell.engine.by_skyline import turned_by_skyline
 from windfell.engine.laying_behind import (
     Around,
     _beside,
@@ -111,10 +111,6 @@ class PlacedTest(unittest.TestCase):
         column = round((59.0 + 180) / 360 * w)
         self.assertEqual(mask[round((90 - 5) / 180 * h), column], 255)
         self.assertEqual(mask[round((90 + 5) / 180 * h), column], 0)
-
-    def test_many_turns_are_what_one_is(self):
-        some = np.random.default_rng(2).uniform(-180, 180, (7, 3))
-        np.testing.assert_allclose(_turns(some), [from_yaw_pitch_roll(*np.radians(t)) for t in some], atol=1e-12)
 
     def test_two_that_share_nothing_are_left_as_they_lie_and_it_is_said(self):
         flat = around(np.zeros(3600), -60, 60)

@@ -81,6 +81,8 @@ class Rotations(unittest.TestCase):
     def test_angles_come_back(self):
         for angles in ((0.3, -0.2, 0.1), (-2.5, 0.9, -0.7)):
             assert_allclose(yaw_pitch_roll(from_yaw_pitch_roll(*angles)), angles, atol=1e-12)
+        some = np.random.default_rng(2).uniform(-3, 3, (7, 3))
+        assert_allclose(from_yaw_pitch_roll(*some.T), [from_yaw_pitch_roll(*a) for a in some], atol=1e-15)
 
     def test_yaw_turns_right_and_pitch_looks_up(self):
         ahead = np.array([0, 0, 1.0])

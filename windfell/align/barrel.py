@@ -31,12 +31,17 @@ PLAINLY, NO_LESS, BENT, STRANGERS = 1.25, 0.9, 0.07, 10
 @lru_cache(maxsize=8)
 def optics_of_pull(pull: float) -> Optics | None:
     """What a lens does that draws the corners in by a share `pull`; None for none."""
-    return Optics(bend=tabled(lambda r: r * (1 - pull * (1 - pull) ** 2 * r * r))) if pull else None
+    return Optics(bend=tabled(lambda r: r * (1 + _k1(pull) * r * r))) if pull else None
 
 
 def k1_of_pull(pull: float, lens: Lens) -> float:
     """The k1 that draws a frame's corners in by a share."""
-    return -pull * ((1 - pull) * lens.focal_px / lens.half_diagonal) ** 2
+    return _k1(pull) * (lens.focal_px / lens.half_diagonal) ** 2
+
+
+def _k1(pull: float) -> float:
+    """Likewise, where radii count 1 at the corner."""
+    return -pull * (1 - pull) ** 2
 
 
 def pull_of(lens: Lens) -> float:

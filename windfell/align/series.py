@@ -20,7 +20,7 @@ from windfell.align.pairs import Found, beside_these, explanations
 from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, seen_around, steps_seen
 from windfell.align.same_light import LEAST_APART, SameLight, better_explained
 from windfell.align.verify import LEAST_INLIERS, log_false_alarms, plausible
-from windfell.align.view import View
+from windfell.align.view import View, farther_views
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.job import Job
@@ -122,7 +122,7 @@ def refined_onto(
     points = _to_look_at(reference)
     best = _fitted(found.transform, points, way, frame, first, other, job)
     if best is None or best.share < HALF_OF_ALL:
-        for near, far in reversed(list(zip(_farther(first), _farther(other), strict=False))):
+        for near, far in reversed(list(zip(farther_views(first), farther_views(other), strict=False))):
             best = _surer(best, _fitted(_from(best, found), points, way, frame, near, far, job))
         best = _surer(best, _fitted(_from(best, found), points, way, frame, first, other, job))
     while best is not None and first.closer is not None and other.closer is not None:
@@ -155,14 +155,6 @@ class _Fitted:
 def _to_look_at(reference: Features) -> Array:
     """Features, the strongest first, and places where the light varies but little."""
     return np.concatenate([reference.points[:LOOKED_AT], reference.spots[:SPOTS]])
-
-
-def _farther(view: View) -> list[View]:
-    out = []
-    while view.farther is not None:
-        view = view.farther
-        out.append(view)
-    return out
 
 
 def _from(best: _Fitted | None, found: Onto) -> Array:
@@ -255,15 +247,17 @@ def _most_alike(reference: Features, frame: Features, p: Array, q: Array) -> tup
     if reference.look is None or frame.look is None:
         return p, q
     claims = [Found(p, q, own, homography) for homography, own in explanations(p, q, reference, frame)[0]]
-    if claims and claims[0].light(reference, frame).concentrated:
+    if not claims:
+        return p, q
+    lights = [c.light(reference, frame) for c in claims]
+    if lights[0].concentrated:
         own = claims[0].inlier
         beside = beside_these(reference, frame, p[own], q[own])
         if beside is not None and not any(c.agrees(beside, frame) for c in claims):
             claims.append(beside)
-    if not claims:
-        return p, q
+            lights.append(beside.light(reference, frame))
     explained = better_explained(reference, frame, [c.homography for c in claims], TIGHT)
-    first, lights = int(np.argmax(explained)), [c.light(reference, frame) for c in claims]
+    first = int(np.argmax(explained))
     best = claims[first]
     # quick features are quick to leave the soft land out
     share = HALF_OF_ALL if reference.binary else LEAST_SHARE

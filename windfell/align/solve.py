@@ -18,7 +18,7 @@ from windfell.align.focal import USUAL, chained_rotations, first_focal
 from windfell.align.pairs import Link, NoLink, find_links
 from windfell.align.refine import refined, sharper_by, thinned
 from windfell.align.registration import PairFit
-from windfell.align.view import View
+from windfell.align.view import View, farther_views
 from windfell.job import Job
 
 Array = NDArray[np.float64]
@@ -126,7 +126,7 @@ def looked_closely(
     soft = [n for n in unsure if abs(sharper_by(some[n], cameras, view)) > LESS_SHARP]
     if soft:
         again = refined_with_others(
-            cameras, [some[n] for n in soft], features, lambda n: _farthest(view(n)), job, aside)
+            cameras, [some[n] for n in soft], features, lambda n: [view(n), *farther_views(view(n))][-1], job, aside)
         for n, seen in zip(soft, zip(*again, strict=True), strict=True):
             looked[n] = seen
     denied = {(o.a, o.b) for o, seen in zip(some, looked, strict=True) if _denied(o, *seen)}
@@ -140,12 +140,6 @@ def _denied(o: Observations, fine: Observations, more: Others) -> bool:
     if len(fine.points_a) < FEW_POINTS and more.denied:
         return True
     return len(o.points_a) < FEW_POINTS and len(fine.points_a) < max(LEAST_SURE, SURE_SHARE * len(o.points_a))
-
-
-def _farthest(view: View) -> View:
-    while view.farther is not None:
-        view = view.farther
-    return view
 
 
 def seen_at_any_depth(

@@ -30,6 +30,15 @@ class View(Protocol):
         ...
 
 
+def farther_views(view: View) -> list[View]:
+    """The views on ever smaller pictures behind a view, the nearest first."""
+    out = []
+    while view.farther is not None:
+        view = view.farther
+        out.append(view)
+    return out
+
+
 class GreyView:
     """A view on a grey picture (h, w) of a frame of `size` (width, height) px; `onto` takes ideal px of the full size
     to the frame's own.

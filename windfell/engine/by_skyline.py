@@ -115,7 +115,7 @@ class _Light:
         rays = [_rays(azimuth, height + side * across) for side in (1, -1)]
         out, seen_at = np.zeros(len(turns)), np.zeros(len(turns))
         for first in range(0, len(turns), AT_ONCE):
-            back = _turns(turns[first : first + AT_ONCE])
+            back = from_yaw_pitch_roll(*np.radians(turns[first : first + AT_ONCE]).T)
             above, below = (self._at(r @ back) for r in rays)
             differ = np.tanh((above - below) / (STRONG * self._spread))
             seen = np.isfinite(differ)
@@ -131,15 +131,6 @@ class _Light:
         y = (np.degrees(np.arcsin(np.clip(rays[..., 1], -1, 1))) + self._half_deg) * self._fine - 0.5
         return cv2.remap(self._grid, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR,
                          borderMode=cv2.BORDER_CONSTANT, borderValue=np.nan)
-
-
-def _turns(degrees: Array) -> Array:
-    """`from_yaw_pitch_roll` of many (m, 3): (m, 3, 3)."""
-    y, p, r = np.radians(degrees).T
-    (cy, sy), (cp, sp), (cr, sr) = ((np.cos(v), np.sin(v)) for v in (y, p, r))
-    rows = ((cy * cr + sy * sp * sr, sy * sp * cr - cy * sr, sy * cp), (cp * sr, cp * cr, -sp),
-            (cy * sp * sr - sy * cr, sy * sr + cy * sp * cr, cy * cp))
-    return np.stack([np.stack(row, -1) for row in rows], 1)
 
 
 def _rays(azimuth: Array, height: Array) -> Array:

@@ -66,17 +66,19 @@ def mean_rotation(rotations: list[Array]) -> Array:
     return nearest_rotation(np.sum(rotations, axis=0))
 
 
-def from_yaw_pitch_roll(yaw: float, pitch: float, roll: float) -> Array:
-    """Camera-to-world rotation, angles in rad.
+def from_yaw_pitch_roll(yaw: Array | float, pitch: Array | float, roll: Array | float) -> Array:
+    """Camera-to-world rotation (3, 3), or rotations (..., 3, 3) of angles of one shape, in rad.
 
     Yaw turns right, pitch looks up, roll turns the camera clockwise about its
     axis as seen from behind it: R = Ry(yaw) Rx(pitch) Rz(roll).
     """
     cy, sy, cp, sp = np.cos(yaw), np.sin(yaw), np.cos(pitch), np.sin(pitch)
     cr, sr = np.cos(roll), np.sin(roll)
-    turn = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
-    tilt = np.array([[1, 0, 0], [0, cp, -sp], [0, sp, cp]])
-    lean = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1.0]])
+    nil, one = np.zeros_like(cy), np.ones_like(cy)
+    turn, tilt, lean = (np.moveaxis(np.array(rows), (0, 1), (-2, -1)) for rows in (
+        [[cy, nil, sy], [nil, one, nil], [-sy, nil, cy]],
+        [[one, nil, nil], [nil, cp, -sp], [nil, sp, cp]],
+        [[cr, -sr, nil], [sr, cr, nil], [nil, nil, one]]))
     return turn @ tilt @ lean
 
 
