@@ -12,6 +12,7 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 from unittest.mock import patch
 
@@ -29,6 +30,7 @@ from tests.support import drawn
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
+from windfell.demo.dng import write_dng
 from windfell.pixels.colour import srgb_decoded
 
 SHIPPED = Path(__file__).resolve().parents[2] / "windfell" / "demo" / "frames"
@@ -63,6 +65,15 @@ def read_tiff(path: Path) -> tuple[np.ndarray, np.ndarray]:
 
 def light_of(encoded: np.ndarray) -> np.ndarray:
     return srgb_decoded(encoded).astype(np.float32)
+
+
+def raw_of(path: Path, target: Path, noise: float, seed: int, taken: datetime) -> None:
+    """A raw file of what a picture shows, with noise of that deviation at white."""
+    light = light_of(np.asarray(Image.open(path), np.float32) / 255)
+    light = light[: light.shape[0] // 2 * 2, : light.shape[1] // 2 * 2]
+    rng = np.random.default_rng(seed)
+    noisy = light + noise * np.sqrt(np.maximum(light, 0)) * rng.standard_normal(light.shape).astype(np.float32)
+    write_dng(target, np.clip(noisy, 0, 1).astype(np.float32), taken)
 
 
 class JobTest(WindowTest):

@@ -4,9 +4,8 @@ import numpy as np
 from PIL import Image
 from PySide6.QtCore import QPoint, Qt
 
-from tests.jobs.support import JobTest, light_of, read_tiff, shrunk_demo, small, truth_of
+from tests.jobs.support import JobTest, light_of, raw_of, read_tiff, shrunk_demo, small, truth_of
 from tests.support import rotation_errors_deg
-from windfell.demo.dng import write_dng
 from windfell.demo.truth import START
 from windfell.finish.kinds import KINDS
 from windfell.job import Job
@@ -71,8 +70,7 @@ class Wall(JobTest):
         card.mkdir()
         row = sorted(shrunk_demo("ridge-sweep").glob("*.jpg"))[:5]
         for n, path in enumerate(row):
-            light = light_of(np.asarray(Image.open(path), np.float32) / 255)
-            write_dng(card / f"wall-{n + 1}.dng", light[: light.shape[0] // 2 * 2, : light.shape[1] // 2 * 2], START)
+            raw_of(path, card / f"wall-{n + 1}.dng", 0.0, n, START)
         self.drop(card)
         own = self.session.frame_set
         self.assertEqual(len(own.frames), 5)
@@ -133,8 +131,7 @@ class Quick(JobTest):
         card = self.folder / "card"
         card.mkdir()
         for n, path in enumerate(sorted(shrunk_demo("ridge-sweep").glob("*.jpg"))[:7]):
-            light = light_of(np.asarray(Image.open(path), np.float32) / 255)
-            write_dng(card / f"ridge-{n + 1}.dng", light[: light.shape[0] // 2 * 2, : light.shape[1] // 2 * 2], START)
+            raw_of(path, card / f"ridge-{n + 1}.dng", 0.0, n, START)
         self.drop(card)
         export = self.go("export")
         self.pick(export.format.box, "JPEG")

@@ -12,10 +12,9 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from tests.jobs.night import painted, rows_of
-from tests.jobs.support import JobTest, light_of, read_tiff, shrunk_demo, truth_of
+from tests.jobs.support import JobTest, light_of, raw_of, read_tiff, shrunk_demo, truth_of
 from tests.support import ridge, rotation_errors_deg
 from windfell.demo.clip import write_video
-from windfell.demo.dng import write_dng
 from windfell.demo.truth import START
 from windfell.finish.kinds import KINDS
 from windfell.geometry.rotation import nearest_rotation
@@ -25,14 +24,6 @@ from windfell.recipe import finishing as f
 from windfell.recipe.combining import Rule
 from windfell.recipe.output import Format
 from windfell.recipe.sources import SetSource
-
-
-def raw_of(path, target, noise: float, seed: int, taken) -> None:
-    light = light_of(np.asarray(Image.open(path), np.float32) / 255)
-    light = light[: light.shape[0] // 2 * 2, : light.shape[1] // 2 * 2]
-    rng = np.random.default_rng(seed)
-    noisy = light + noise * np.sqrt(np.maximum(light, 0)) * rng.standard_normal(light.shape).astype(np.float32)
-    write_dng(target, np.clip(noisy, 0, 1).astype(np.float32), taken)
 
 
 class SphereOfMeans(JobTest):
