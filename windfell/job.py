@@ -15,6 +15,7 @@ R = TypeVar("R")
 
 CORES = max(1, len(os.sched_getaffinity(0)))
 REPORT_EVERY_S = 0.1
+SEAT_WAIT_S = 0.3
 
 
 class Cancelled(Exception):
@@ -30,14 +31,36 @@ class Progress:
     remaining_s: float | None
 
 
+class Seats:
+    """How many threads of several jobs compute at once. Of many threads on few cores, the one that holds the
+    interpreter waits for a core, and a window that wants to paint waits for it.
+
+    Nobody waits long for a seat: the one who sits may be waiting for what this one makes.
+    """
+
+    def __init__(self, count: int = CORES) -> None:
+        self._free = threading.Semaphore(count)
+
+    def run(self, work: Callable[[], R]) -> R:
+        """What the work gives, computed on a seat, or without one after a while."""
+        seated = self._free.acquire(timeout=SEAT_WAIT_S)
+        try:
+            return work()
+        finally:
+            if seated:
+                self._free.release()
+
+
 class Job:
     """One piece of long work, watched by whoever asked for it.
 
-    The report is called from the working thread, at most ten times a second.
+    The report is called from the working thread, at most ten times a second. The items of a job's streams share
+    `seats` with those of other jobs, if given.
     """
 
-    def __init__(self, report: Callable[[Progress], None] | None = None) -> None:
+    def __init__(self, report: Callable[[Progress], None] | None = None, seats: Seats | None = None) -> None:
         self._report_to = report
+        self._seats = seats
         self._stop = threading.Event()
         self._stage = ""
         self._stage_start = 0.0
@@ -121,11 +144,21 @@ class Job:
         # starting threads takes a while: the next stage has these; they end with the job
         self._idle.append(pool)
 
+    def _one(self, work: Callable[[T], R], item: T) -> R:
+        if self._seats is None:
+            return work(item)
+
+        def unless_stopped() -> R:
+            self.check()
+            return work(item)
+
+        return self._seats.run(unless_stopped)
+
     def _stream(self, pool, work, items, stage, ordered, total):
         pending, ready, sent, given = {}, {}, 0, 0
         while given < len(items):
             while sent < len(items) and len(pending) + len(ready) < CORES + 2:
-                pending[pool.submit(work, items[sent])] = sent
+                pending[pool.submit(self._one, work, items[sent])] = sent
                 sent += 1
             self.step(stage, given / (total or len(items)))
             done, _ = wait(pending, timeout=0.05, return_when=FIRST_COMPLETED)

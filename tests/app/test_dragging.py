@@ -92,6 +92,23 @@ class Following(WindowTest):
         self.until(lambda: not desk.busy)
         self.assertEqual(seen, ["first", "fourth"])
 
+    def test_what_a_hand_waits_for_needs_no_seat(self):
+        desk, gate, seen = Desk(), threading.Event(), []
+        self.addCleanup(desk.close)
+        self.addCleanup(gate.set)
+        for name in "abc":
+            desk.ask(name, lambda job: job.map(lambda _: gate.wait(20), range(9), "long"), lambda _: None, quiet=True)
+        self.until(lambda: desk.runs("c"))
+
+        def twenty(job):
+            begun = time.perf_counter()
+            job.map(lambda n: n, range(20), "short")
+            return time.perf_counter() - begun
+
+        desk.ask("hand", twenty, seen.append, soon=True)
+        self.until(lambda: bool(seen))
+        self.assertLess(seen[0], 0.25)
+
     def test_a_dropped_channel_forgets_what_waits(self):
         desk, seen, begun = Desk(), [], threading.Event()
         self.addCleanup(desk.close)

@@ -4,7 +4,7 @@ import threading
 import time
 import unittest
 
-from windfell.job import CORES, Cancelled, Job
+from windfell.job import CORES, Cancelled, Job, Seats
 
 
 class Jobs(unittest.TestCase):
@@ -49,6 +49,46 @@ class Jobs(unittest.TestCase):
         self.assertLessEqual(len(names), CORES)
         nested = job.map(lambda n: sum(job.map(inner, [n, n], "within")), [1, 2, 3], "around")
         self.assertEqual(nested, [2, 4, 6])
+
+    def test_jobs_with_seats_compute_few_at_once_and_never_wait_for_each_other_for_ever(self):
+        seats, lock, sitting, most = Seats(2), threading.Lock(), [], []
+
+        def work(n: int) -> int:
+            with lock:
+                sitting.append(n)
+                most.append(len(sitting))
+            time.sleep(0.004)
+            with lock:
+                sitting.remove(n)
+            return n
+
+        jobs = [threading.Thread(target=Job(seats=seats).map, args=(work, range(12), "together")) for _ in range(4)]
+        for thread in jobs:
+            thread.start()
+        for thread in jobs:
+            thread.join()
+        self.assertEqual((len(most), max(most)), (48, 2))
+
+        made = threading.Event()
+        held = threading.Thread(target=Job(seats=seats).map, args=(lambda _: made.wait(20), range(2), "waits"))
+        held.start()
+        begun = time.monotonic()
+        Job(seats=seats).map(lambda _: made.set(), [1], "makes what the others wait for")
+        held.join()
+        self.assertLess(time.monotonic() - begun, 10)
+
+    def test_what_waits_for_a_seat_is_not_begun_once_its_job_is_stopped(self):
+        seats, gate, begun = Seats(1), threading.Event(), []
+        held = threading.Thread(target=Job(seats=seats).map, args=(lambda _: gate.wait(20), [1], "sits"))
+        held.start()
+        job = Job(seats=seats)
+        threading.Timer(0.05, job.stop).start()
+        with self.assertRaises(Cancelled):
+            job.map(begun.append, [1, 2, 3], "stands")
+        gate.set()
+        held.join()
+        time.sleep(0.4)
+        self.assertEqual(begun, [])
 
     def test_progress_tells_stage_and_fraction(self):
         told = []

@@ -14,7 +14,7 @@ from PySide6.QtCore import QObject, Qt, Signal
 
 from windfell.engine.inner_errors import noted
 from windfell.errors import WindfellError
-from windfell.job import Cancelled, Job, Progress
+from windfell.job import Cancelled, Job, Progress, Seats
 
 WORKERS = 4
 NICENESS = 15
@@ -52,6 +52,7 @@ class Desk(QObject):
         super().__init__()
         self._pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell", initializer=_give_way)
         self._soon = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell-soon")
+        self._seats = Seats()
         self._running: dict[str, _Request] = {}
         self._waiting: dict[str, tuple[tuple, dict]] = {}
         self._tickets = 0
@@ -85,7 +86,7 @@ class Desk(QObject):
             return
         self._tickets += 1
         ticket = self._tickets
-        job = Job(lambda p: self._reported.emit(channel, ticket, p))
+        job = Job(lambda p: self._reported.emit(channel, ticket, p), None if soon else self._seats)
         self._running[channel] = _Request(ticket, job, done, failed, stopped, quiet)
         (self._soon if soon else self._pool).submit(self._work, channel, ticket, work, job)
         self.progressed.emit()
