@@ -19,6 +19,8 @@ class InterfaceThreadCollector(QObject):
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
         gc.disable()
+        # what was there at the start stays: to look through it again and again would stop the window each time
+        gc.freeze()
         timer = QTimer(self, interval=EVERY_MS)
         timer.timeout.connect(self.collect)
         timer.start()
