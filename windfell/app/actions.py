@@ -10,7 +10,9 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class ActionSpec:
-    """`name` is the window's method to call; `needs` a set in hand, frames in it, or nothing."""
+    """`name` is the window's deed; `needs` a "set" in hand, a chosen "frame", or nothing; `stations` the only ones
+    where it can be done, if there are any.
+    """
 
     name: str
     words: str
@@ -18,6 +20,14 @@ class ActionSpec:
     keys: tuple[str, ...] = ()
     needs: str = ""
     stations: tuple[str, ...] = ()
+
+    def lacking(self, has_set: bool, has_frame: bool, station: str) -> str:
+        """Why it cannot be done now, in a few words; empty if it can."""
+        if self.needs and not has_set:
+            return "needs a set of frames"
+        if self.stations and station not in self.stations:
+            return f"only at {' and '.join(x.capitalize() for x in self.stations)}"
+        return "needs a chosen frame" if self.needs == "frame" and not has_frame else ""
 
 
 ACTIONS = (

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import os
-import time
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QAction, QColor, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
-    QComboBox,
     QHBoxLayout,
     QLineEdit,
     QMainWindow,
@@ -22,7 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app import theme
-from windfell.app.actions import ACTIONS, HOLD_BEFORE, MENUS
+from windfell.app.actions import ACTIONS, HOLD_BEFORE, MENUS, ActionSpec
 from windfell.app.area_hand import AreaHand
 from windfell.app.before import before_project
 from windfell.app.bench import Bench
@@ -36,6 +34,7 @@ from windfell.app.readiness import Readiness
 from windfell.app.registrations import Registrations
 from windfell.app.ridge_line import RidgeLine
 from windfell.app.session import Session
+from windfell.app.station_states import StationStates
 from windfell.app.stations.align import Align
 from windfell.app.stations.combine import Combine
 from windfell.app.stations.export import Export
@@ -49,13 +48,11 @@ from windfell.app.stations.subjects import Subjects
 from windfell.app.thumbnails import Thumbnails
 from windfell.app.wardrobe import Wardrobe
 from windfell.app.widgets.area_bar import AreaBar
+from windfell.app.widgets.set_chooser import SetChooser
 from windfell.app.widgets.status import StatusLine
 from windfell.errors import WindfellError
 from windfell.frames.listing import pictures_in
-from windfell.recipe.project_file import SUFFIX, missing_files
-from windfell.recipe.sources import SetSource
-
-FILES_ASKED_EVERY_S = 4.0
+from windfell.recipe.project_file import SUFFIX
 
 
 class Window(QMainWindow):
@@ -95,7 +92,8 @@ class Window(QMainWindow):
         self.watch = FolderWatch(session, self.stations["export"].queue)
         self.watch.changed.connect(self._show_watching)
         self._open: str | None = None
-        self._missing: tuple[object, float, bool] = (None, 0.0, False)
+        self._states = StationStates(
+            session, self.ridge, self.source, self.readiness, self.registrations, self.stations)
         self.actions_by_name: dict[str, QAction] = {}
         self._make_actions()
         self._arrange()
@@ -113,10 +111,7 @@ class Window(QMainWindow):
         row = QHBoxLayout(top)
         row.setContentsMargins(14, 2, 14, 2)
         row.setSpacing(8)
-        self.chooser = QComboBox()
-        self.chooser.setMinimumWidth(190)
-        self.chooser.setAccessibleName("Set in hand")
-        self.chooser.setToolTip("The set being worked on (Ctrl+Tab: the next)")
+        self.chooser = SetChooser()
         row.addWidget(self.chooser)
         row.addWidget(self.ridge, 1)
         self.undo_button, self.redo_button = QToolButton(), QToolButton()
@@ -198,8 +193,8 @@ class Window(QMainWindow):
         s.selected.connect(self._selection_changed)
         s.station_changed.connect(self.refresh)
         s.said.connect(self.status.say)
-        self.registrations.arrived.connect(self._registered)
-        self.readiness.arrived.connect(self._registered)
+        self.registrations.arrived.connect(self._refresh_words)
+        self.readiness.arrived.connect(self._refresh_words)
         self.source.arrived.connect(self._picture_arrived)
         self.view.pointed.connect(self.status.point)
         self.view.zoomed.connect(self.status.show_zoom)
@@ -246,7 +241,7 @@ class Window(QMainWindow):
                 self.stations[self._open].left()
             self._open = s.station
             self.station.entered()
-        self._fill_chooser()
+        self.chooser.show_sets(s.project, s.set_id)
         self.station.refresh()
         self.looking = self.looking and self.station.page is None and self.look.possible
         self.pages.setCurrentWidget(self.look if self.looking else self.station.page or self.view)
@@ -293,10 +288,9 @@ class Window(QMainWindow):
         for spec in ACTIONS:
             if spec.name in ("undo", "redo"):
                 continue
-            there = {"": True, "set": s.frame_set is not None, "frame": s.frame_id is not None}[spec.needs]
-            act[spec.name].setEnabled(there and (not spec.stations or s.station in spec.stations))
+            act[spec.name].setEnabled(not self._lacking(spec))
         self._write_notes()
-        self._show_states()
+        self._states.show()
         name = Path(s.path).stem if s.path else "New project"
         self.setWindowTitle(f"{name}{' *' if s.unsaved and s.project.sets else ''} — Windfell")
 
@@ -306,13 +300,11 @@ class Window(QMainWindow):
         if name in ("undo", "redo"):
             return f"nothing to {name}"
         spec = next((x for x in ACTIONS if x.name == name), None)
-        if spec is None or action.isEnabled():
-            return ""
-        if self.session.frame_set is None and spec.needs:
-            return "needs a set of frames"
-        if spec.stations and self.session.station not in spec.stations:
-            return f"only at {' and '.join(x.capitalize() for x in spec.stations)}"
-        return "needs a chosen frame" if spec.needs == "frame" else ""
+        return "" if spec is None else self._lacking(spec)
+
+    def _lacking(self, spec: ActionSpec) -> str:
+        s = self.session
+        return spec.lacking(s.frame_set is not None, s.frame_id is not None, s.station)
 
     def _write_notes(self) -> None:
         s = self.session
@@ -322,49 +314,8 @@ class Window(QMainWindow):
         note = notes.get(s.station, self.registrations.note)
         self.frames.set_notes({f.id: note(f.id) for f in s.frame_set.frames})
 
-    def _look_for_files(self) -> None:
-        """Whether all files are there, every few seconds: thousands of them may lie on a slow disk."""
-        sets, when, _ = self._missing
-        project, now = self.session.project, time.monotonic()
-        if self.session.moving or (sets is project.sets and now - when < FILES_ASKED_EVERY_S):
-            return
-        self._missing = project.sets, now, self._missing[2]
-
-        def done(found: list[str]) -> None:
-            if self._missing[2] != bool(found):
-                self._missing = *self._missing[:2], bool(found)
-                self._show_states()
-
-        self.session.desk.ask("files", lambda _: missing_files(project), done, quiet=True)
-
-    def _show_states(self) -> None:
-        s, states = self.session, {}
-        self._look_for_files()
-        made = "made" if self.source.settled and not self.source.error else "anew"
-        for name in s.stations:
-            if s.frame_set is None or not s.frame_set.used:
-                states[name] = "far"
-            elif name == "gather":
-                states[name] = "findings" if self._missing[2] else "made"
-            elif name == "prepare":
-                states[name] = "findings" if self.readiness.faults else (
-                    "anew" if self.readiness.waiting else "made")
-            elif name == "align":
-                states[name] = "anew" if self.registrations.waiting else (
-                    "findings" if self.registrations.findings else "made")
-            elif name == "export":
-                written = self.stations["export"].written
-                states[name] = "made" if written and written.path.exists() else "far"
-            else:
-                states[name] = "far" if self.source.error or self.source.shown is None else (
-                    made if self.source.is_of(self.station.picture_of(s.project), s.set_id) else "anew")
-        self.ridge.show_stations(s.stations, s.station, states)
-
     def _selection_changed(self) -> None:
         self.station.refresh()
-        self._refresh_words()
-
-    def _registered(self) -> None:
         self._refresh_words()
 
     def _picture_arrived(self) -> None:
@@ -374,21 +325,7 @@ class Window(QMainWindow):
             return
         if self.session.station in ("shape", "combine"):
             self.station.refresh()
-        self._show_states()
-
-    def _fill_chooser(self) -> None:
-        s = self.session
-        self.chooser.blockSignals(True)
-        self.chooser.clear()
-        inner = {f.source.set for x in s.project.sets for f in x.frames if isinstance(f.source, SetSource)}
-        for frame_set in s.project.sets:
-            mark = "   ↳ " if frame_set.id in inner else ""
-            self.chooser.addItem(f"{mark}{frame_set.name}", frame_set.id)
-        self.chooser.setCurrentIndex(self.chooser.findData(s.set_id))
-        self.chooser.setEnabled(bool(s.project.sets))
-        if not s.project.sets:
-            self.chooser.setPlaceholderText("No set yet")
-        self.chooser.blockSignals(False)
+        self._states.show()
 
     @property
     def settled(self) -> bool:
