@@ -15,11 +15,11 @@ from windfell.app.registrations import Registrations
 from windfell.app.session import Session
 from windfell.app.single import single_frame
 from windfell.app.stations.ignoring import Ignoring
+from windfell.app.stations.point_fields import PointFields
 from windfell.app.stations.point_rows import all_rows, line_in_words, pair_of, pairs_in_words, same_row
 from windfell.app.widgets.area_bar import AreaBar
 from windfell.app.widgets.pair_page import TOOLS, PairPage, PointsBoard
 from windfell.app.widgets.point_list import Row
-from windfell.app.widgets.typed import typed_number
 from windfell.engine.points import SURE, matching_spot, more_points
 from windfell.recipe import edits
 from windfell.recipe.model import ControlPoint, DroppedPoint, Frame, PlumbLine
@@ -46,14 +46,14 @@ class Points(QObject):
         page, board = self.page, self.board
         self.pairs, self.tools, self.words = page.pairs, page.tools, page.words
         self.for_all = page.for_all
-        self.list, self.plot, self.weight, self.limit = board.list, board.plot, board.weight, board.limit
+        self.list, self.plot = board.list, board.plot
+        self.fields = PointFields(session, board, lambda: self.chosen_row, self.refresh)
         self.worst, self.delete, self.fill = board.worst, board.delete, board.fill
         for signal, answer in (
             (self.pairs.activated, self._pair_chosen), (self.tools.picked, self.set_tool),
             (self.for_all.clicked, lambda: self.ignoring.in_all(self._frames()[self.ignoring.side or 0])),
             (self.list.picked, self.choose), (self.worst.clicked, self.go_to_worst),
             (self.delete.clicked, self.delete_chosen), (self.fill.clicked, self._fill),
-            (self.weight.editingFinished, self._weight_typed), (self.limit.editingFinished, self._limit_typed),
         ):
             signal.connect(answer)
         for side, pane in enumerate(self.panes):
@@ -95,9 +95,7 @@ class Points(QObject):
         self._fill_pairs()
         self._show_frames()
         self._paint()
-        limit = frame_set.registration.worst_px
-        if not self.limit.hasFocus():
-            self.limit.setText("" if limit is None else f"{limit:g}")
+        self.fields.show_limit()
 
     def _registration(self) -> PanoramaRegistration | None:
         found = self.found.found
@@ -107,14 +105,14 @@ class Points(QObject):
 
     def _read_rows(self) -> None:
         frame_set = self.session.frame_set
-        chosen = self.rows[self.row] if self.row is not None and self.row < len(self.rows) else None
+        chosen = self.chosen_row
         self.rows = all_rows(frame_set, self._registration())
         self.row = same_row(self.rows, chosen)
         numbers = {f.id: n + 1 for n, f in enumerate(frame_set.frames)}
         self.list.show_rows(self.rows, [numbers[f.id] for f in frame_set.used])
         self.list.choose(self.row)
         self.plot.show_errors(np.array([r.error for r in self.rows]))
-        self._show_weight()
+        self._show_chosen()
 
     def _choose_pair(self) -> None:
         """The pair in hand if it still stands, else the chosen frame and the one it shares most with."""
@@ -223,7 +221,7 @@ class Points(QObject):
         for side, at in zip(self._sides(r), (r.at_a, r.at_b), strict=True):
             self.panes[side].loupe_at = at
         self.list.choose(n)
-        self._show_weight()
+        self._show_chosen()
         self._paint()
 
     def go_to_worst(self) -> None:
@@ -307,56 +305,25 @@ class Points(QObject):
                 lines = tuple(x for x in s.frame_set.registration.lines if x is not gone)
                 s.edit(edits.set_lines(s.project, s.set_id, lines, f"remove a line that is {gone.kind}"), True)
                 return
-        if self.row is None or self.row >= len(self.rows):
+        r = self.chosen_row
+        if r is None:
             return
-        r = self.rows[self.row]
         if r.by_hand is None:
             s.edit(edits.drop_points(s.project, s.set_id, [self._dropped(r)]), True)
         else:
             points = [p for n, p in enumerate(s.frame_set.registration.points) if n != r.by_hand]
             s.edit(edits.set_points(s.project, s.set_id, points, "delete a point"), True)
 
-    def _show_weight(self) -> None:
-        r = self.rows[self.row] if self.row is not None and self.row < len(self.rows) else None
-        by_hand = r is not None and r.by_hand is not None
-        self.weight.setEnabled(by_hand)
-        self.weight.setPlaceholderText("" if by_hand else "–")
-        if by_hand and not self.weight.hasFocus():
-            self.weight.setText(f"{self.session.frame_set.registration.points[r.by_hand].weight:g}")
-        elif not by_hand:
-            self.weight.setText("")
-        self.delete.setEnabled(r is not None or any(p.line is not None for p in self.panes))
+    @property
+    def chosen_row(self) -> Row | None:
+        return self.rows[self.row] if self.row is not None and self.row < len(self.rows) else None
+
+    def _show_chosen(self) -> None:
+        """What can be done with the chosen point or line."""
+        self.fields.show_weight()
+        self.delete.setEnabled(self.chosen_row is not None or any(p.line is not None for p in self.panes))
         self.worst.setEnabled(bool(self.rows))
         self.fill.setEnabled(self.pair is not None)
-
-    def _weight_typed(self) -> None:
-        r = self.rows[self.row] if self.row is not None and self.row < len(self.rows) else None
-        if r is None or r.by_hand is None:
-            return
-        value = self._number(self.weight.text(), 0.01, 100.0, "a weight from 0.01 to 100")
-        if value is not None:
-            s = self.session
-            points = list(s.frame_set.registration.points)
-            if points[r.by_hand].weight != value:
-                points[r.by_hand] = replace(points[r.by_hand], weight=value)
-                s.edit(edits.set_points(s.project, s.set_id, points, f"weight of a point to {value:g}"), True)
-
-    def _limit_typed(self) -> None:
-        text = self.limit.text().strip().lower()
-        if text in ("", "none"):
-            self.session.change("registration.worst_px", None, True)
-            return
-        value = self._number(text, 0.01, 1000.0, "a number of px from 0.01 up")
-        if value is not None:
-            self.session.change("registration.worst_px", value, True)
-
-    def _number(self, text: str, low: float, high: float, what: str) -> float | None:
-        value = typed_number(text, "px")
-        if value is not None and low <= value <= high:
-            return value
-        self.session.say(f"{text}: not {what}.", "wrong")
-        self.refresh()
-        return None
 
     def _fill(self) -> None:
         s, pair = self.session, self.pair
@@ -387,7 +354,7 @@ class Points(QObject):
         for other, pane in enumerate(self.panes):
             pane.line = n if other == side else None
             pane.update()
-        self._show_weight()
+        self._show_chosen()
 
     def _chosen_frame(self) -> Frame:
         """The frame of the pair that is chosen, or its first."""
