@@ -17,15 +17,18 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 PART_LIMIT_S = 900
-# what takes longest begins first, so that no core waits for it at the end
-LONG = ("jobs/test_rows", "jobs/test_wide", "app/test_window", "app/test_shape", "jobs/test_series",
-        "core/test_readiness",
-        "core/test_register", "app/test_prepare", "app/test_points", "app/test_parts", "bench/strangers",
-        "core/test_cli", "bench/finishing", "app/test_seam_walk", "app/test_finish", "app/test_combine",
-        "app/test_mending", "app/test_export", "app/test_access", "app/test_areas", "core/test_proposals",
-        "app/test_subjects", "app/test_real_window", "jobs/test_hardships", "core/test_develop", "app/test_lines",
-        "app/test_parallax", "core/test_parallax", "core/test_align", "core/test_zoom", "core/test_engine",
-        "core/test_subjects", "core/test_stack_repairs", "core/test_owning", "bench/painting")
+# test files of a kind share so many processes: to begin with costs each the same imports, scenes and registrations
+PROCESSES = {"app": 8, "core": 10}
+# what takes longest, in seconds, so that processes take about as long and the longest begin first; others: a few
+LONG = {
+    "jobs/test_wide": 150, "jobs/test_rows": 90, "jobs/test_series": 65, "app/test_window": 65,
+    "app/test_combine": 50, "app/test_points": 50, "app/test_parts": 50, "app/test_export": 50, "app/test_areas": 45,
+    "app/test_subjects": 45, "app/test_finish": 45, "app/test_prepare": 40, "app/test_shape": 40,
+    "app/test_access": 35, "app/test_seam_walk": 35, "app/test_lines": 30, "app/test_real_window": 30,
+    "core/test_cli": 45, "core/test_grown": 40, "core/test_proposals": 35, "core/test_register": 35,
+    "core/test_formats": 30, "core/test_ground": 30, "core/test_pole": 30, "core/test_subjects": 25,
+    "core/test_manners": 25, "core/test_parallax": 25, "jobs/test_hardships": 35}
+FEW_S = 12
 # what counts pictures while a hand moves has both cores to itself, as it has in use
 ALONE = ("app/test_dragging", "bench/dragging")
 NO_TINY = {"common", "window"}
@@ -33,7 +36,7 @@ NO_TINY = {"common", "window"}
 
 @dataclass(frozen=True)
 class Part:
-    """A process of its own: tests of a file, or a bench's tiny mode."""
+    """A process of its own: tests of a file or some, or a bench's tiny mode."""
 
     name: str
     command: tuple[str, ...]
@@ -56,16 +59,35 @@ def style_problems() -> int:
 
 
 def parts() -> list[Part]:
-    out = []
+    files: dict[str, list[str]] = {}
     for path in sorted((ROOT / "tests").glob("*/test_*.py")):
-        kind, stem = path.parent.name, path.stem
-        python = ".venv-core/bin/python" if kind == "core" else ".venv/bin/python"
-        out.append(Part(f"{kind}/{stem}", (str(ROOT / python), "-m", "unittest", "-b", f"tests.{kind}.{stem}")))
+        files.setdefault(path.parent.name, []).append(f"{path.parent.name}/{path.stem}")
+    shares = [(kind, names) for kind, own in files.items() for names in _shared_out(kind, own)]
+    out = [(sum(LONG.get(n, FEW_S) for n in names), _tests(kind, names)) for kind, names in shares]
     for path in sorted((ROOT / "bench").glob("*.py")):
         if path.stem not in NO_TINY:
-            out.append(Part(f"bench/{path.stem}", (str(ROOT / ".venv/bin/python"), str(path), "--tiny")))
-    order = {name: n for n, name in enumerate(LONG)}
-    return sorted(out, key=lambda p: order.get(p.name, len(order)))
+            part = Part(f"bench/{path.stem}", (str(ROOT / ".venv/bin/python"), str(path), "--tiny"))
+            out.append((FEW_S, part))
+    return [part for _, part in sorted(out, key=lambda p: -p[0])]
+
+
+def _shared_out(kind: str, files: list[str]) -> list[list[str]]:
+    """The files of a kind, those that run in one process together; about as long each."""
+    shared = [f for f in files if f not in ALONE]
+    shares: list[list[str]] = [[] for _ in range(PROCESSES.get(kind, len(shared)))]
+    took = [0] * len(shares)
+    for name in sorted(shared, key=lambda f: -LONG.get(f, FEW_S)):
+        least = took.index(min(took))
+        shares[least].append(name)
+        took[least] += LONG.get(name, FEW_S)
+    return [s for s in shares if s] + [[f] for f in files if f in ALONE]
+
+
+def _tests(kind: str, files: list[str]) -> Part:
+    python = ".venv-core/bin/python" if kind == "core" else ".venv/bin/python"
+    modules = [f"tests.{f.replace('/', '.')}" for f in files]
+    more = ", " + ", ".join(f.partition("/test_")[2] for f in files[1:]) if files[1:] else ""
+    return Part(files[0] + more, (str(ROOT / python), "-m", "unittest", "-b", *modules))
 
 
 def carried_out(part: Part, environment: dict[str, str]) -> Outcome:
