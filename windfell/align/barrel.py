@@ -78,6 +78,12 @@ def _moved(points: Array, size: Sequence[float], pull: float, ideal: bool) -> Ar
     return (optics.ideal if ideal else optics.seen)(points, lens.centre, lens.half_diagonal)
 
 
+def unmoved(features: Sequence[Features]) -> bool:
+    """Whether no feature lies farther out than its frame's corners: some of a fisheye's that was laid flat do."""
+    return all(bool(np.all(np.linalg.norm(f.points - [(f.width - 1) / 2, (f.height - 1) / 2], axis=1)
+                           <= 0.5 * np.hypot(f.width, f.height))) for f in features)
+
+
 def may_bend(cameras: Cameras, members: Sequence[int], lenses: int) -> bool:
     """Whether a much bent lens may be behind what was found: frames do not hold together (of many more than one in
     ten: a few may be strangers), or only as more lenses than the `lenses` there are, or through one that bends much.

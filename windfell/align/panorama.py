@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import ROUGH_GAIN, Observations, Uncertainty, errors_px, uncertainty
-from windfell.align.barrel import PLAINLY, agreeing, as_seen, bent_more, may_bend, straightened
+from windfell.align.barrel import PLAINLY, agreeing, as_seen, bent_more, may_bend, straightened, unmoved
 from windfell.align.by_light import pairs_that_meet
 from windfell.align.cameras import Cameras
 from windfell.align.candidates import likely_pairs
@@ -89,7 +89,7 @@ def grounded(
 
     pull, bent, (links, refused) = 0.0, hints, linked(0.0)
     ground, more = held_together(), None
-    if not slid and may_bend(ground.cameras, ground.members, len({h.key for h in hints})):
+    if not slid and unmoved(features) and may_bend(ground.cameras, ground.members, len({h.key for h in hints})):
         more = bent_more(links, len(features), linked)
     if more is not None:
         straight, plain, before = (pull, bent, links, refused), ground, links

@@ -17,6 +17,7 @@ from windfell.engine.bracketed import nested_frames
 from windfell.engine.core import Engine
 from windfell.engine.dust import dust_of, with_dust
 from windfell.engine.export import export
+from windfell.engine.fisheyes import through_fisheye
 from windfell.engine.instants import chosen_times, write_instants
 from windfell.engine.layers import write_layers
 from windfell.engine.output_pixels import is_linear
@@ -239,6 +240,9 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
         found, ids = matched_set(engine, project, set_id, None, job)
         project = developing.develop_each(
             project, set_id, dict(zip(ids, found.developments, strict=True)), "match").project
+    project, through = through_fisheye(engine, project, set_id, job)
+    if through:
+        print(f"windfell: {through}", file=sys.stderr)
     stages = engine.stages(project, set_id)
     try:
         found = stages.registration(job)

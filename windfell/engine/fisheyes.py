@@ -1,0 +1,98 @@
+"""A panorama taken through a fisheye: told by the frames' metadata, or by what the frames share."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from windfell.align.barrel import BENT, pull_of
+from windfell.align.fisheye import fisheye_diagonal, focal_of_diagonal
+from windfell.align.registration import PanoramaRegistration
+from windfell.develop.lens import FULL_FRAME_HALF_MM, Taken, optics_of, suggested_profile
+from windfell.engine.core import Engine
+from windfell.engine.stage import ideal_features
+from windfell.errors import CannotJoin
+from windfell.job import Job
+from windfell.recipe.model import Camera, FrameSet, Kind, LensCorrection, Project
+from windfell.recipe.sources import SetSource
+
+ANY_FISHEYE = "Generic | Fisheye 8-20mm f/1.0"
+AROUND_DEG, CLOSER = (-13.0, 0.0, 13.0), 0.8
+
+
+def fisheye_correction(degrees: float) -> LensCorrection:
+    """That of any fisheye which sees so many degrees across a frame's corners."""
+    focal_mm = focal_of_diagonal(degrees) * FULL_FRAME_HALF_MM
+    return LensCorrection(ANY_FISHEYE, focal_mm=round(focal_mm, 2), crop=1.0)
+
+
+def taken_through(project: Project, set_id: str, corrections: list[LensCorrection]) -> Project:
+    """The project whose set's frames in use have these corrections, in their order."""
+    own = project.set(set_id)
+    of = dict(zip((f.id for f in own.used), corrections, strict=True))
+    return project.with_set(replace(own, frames=tuple(replace(f, lens=of.get(f.id, f.lens)) for f in own.frames)))
+
+
+def through_fisheye(engine: Engine, project: Project, set_id: str, job: Job) -> tuple[Project, str]:
+    """The project, its panorama's frames taken for a fisheye's if that is what they are; and a sentence if so.
+
+    Nothing is done where a lens or a focal length is given, or frames are sets themselves.
+    """
+    own = project.set(set_id)
+    if not _open_to(own):
+        return project, ""
+    opened = engine.opened_all(project, own, job)
+    named = [LensCorrection(suggested_profile(o.taken)) for o in opened]
+    if all(c.profile and _is_fisheye(c, o.taken) for c, o in zip(named, opened, strict=True)):
+        lens = named[0].profile.partition(" | ")[2]
+        return taken_through(project, set_id, named), f"The frames were taken through a fisheye, {lens}."
+    found = _registered(engine, project, set_id, job)
+    if not _may_be_fisheye(found):
+        return project, ""
+    degrees = fisheye_diagonal(ideal_features(engine, opened, own.used, job), job)
+    if degrees is None:
+        return project, ""
+    best, kept, said = found, project, ""
+    for off in AROUND_DEG:
+        trial = taken_through(project, set_id, [fisheye_correction(degrees + off)] * len(own.used))
+        tried = _registered(engine, trial, set_id, job)
+        if _better(tried, best, 1.0 if said else CLOSER):
+            best, kept = tried, trial
+            said = (f"The frames look as if taken through a fisheye of about {degrees + off:.0f} degrees from "
+                    "corner to corner, and are joined as such.")
+    return kept, said
+
+
+def _is_fisheye(correction: LensCorrection, taken: Taken) -> bool:
+    try:
+        optics = optics_of(correction, taken)
+    except ValueError:
+        return False
+    return optics is not None and bool(optics.mapping)
+
+
+def _open_to(own: FrameSet) -> bool:
+    plain = all(f.lens == LensCorrection() and not isinstance(f.source, SetSource) for f in own.used)
+    turned = own.kind is Kind.PANORAMA and own.registration.camera is Camera.TURNED
+    return turned and plain and own.registration.focal_px is None and len(own.used) > 1
+
+
+def _registered(engine: Engine, project: Project, set_id: str, job: Job) -> PanoramaRegistration | None:
+    try:
+        return engine.stages(project, set_id).registration(job)
+    except CannotJoin:
+        return None
+
+
+def _may_be_fisheye(found: PanoramaRegistration | None) -> bool:
+    """Whether frames are left out, or the lens is an odd one."""
+    if found is None or len(found.placed) < len(found.frames):
+        return True
+    return any(pull_of(found.frames[n].lens) > BENT for n in found.placed)
+
+
+def _better(found: PanoramaRegistration | None, before: PanoramaRegistration | None, closer: float) -> bool:
+    """Whether more frames are placed, or as many by an error so much smaller."""
+    if found is None or before is None:
+        return found is not None
+    more = len(found.placed) - len(before.placed)
+    return more > 0 or (more == 0 and found.rms_px < closer * before.rms_px)
