@@ -11,9 +11,10 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from windfell.align.barrel import PLAINLY, PULLS, agreeing, straightened
+from windfell.align.barrel import BENT, PLAINLY, PULLS, agreeing, pull_of, straightened
 from windfell.align.features import Features, unbent
 from windfell.align.pairs import find_links
+from windfell.align.registration import PanoramaRegistration
 from windfell.geometry.optics import Optics
 from windfell.job import Job
 
@@ -44,3 +45,10 @@ def fisheye_diagonal(features: Sequence[Features], job: Job) -> float | None:
     found = {degrees: agree(laid_flat(features, focal_of_diagonal(degrees))) for degrees in DIAGONALS_DEG}
     best = max(found, key=found.get)
     return best if found[best] > PLAINLY * otherwise else None
+
+
+def may_be_fisheye(found: PanoramaRegistration | None) -> bool:
+    """Whether a fisheye may be behind what was found with a plain lens: frames are left out, or the lens is odd."""
+    if found is None or len(found.placed) < len(found.frames):
+        return True
+    return any(pull_of(found.frames[n].lens) > BENT for n in found.placed)

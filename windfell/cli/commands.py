@@ -75,7 +75,7 @@ def run_panorama(options: Namespace, job: Job) -> None:
                         bend_seams=options.bend_seams),
     )
     frame_set, masks = _owned(shaped(frame_set, options), options)
-    _make(_prepared(frame_set, options, inner), frame_set.id, options, job, masks)
+    _make(_prepared(frame_set, options, inner), frame_set.id, options, job, masks, lens_open=True)
 
 
 def _positions(frame_set: FrameSet, options: Namespace, job: Job) -> tuple[FrameSet, tuple[FrameSet, ...]]:
@@ -221,8 +221,12 @@ def _named_set(project: Project, name: str | None) -> FrameSet:
     raise BadRequest(f"{wrong}; the project holds: {names}.")
 
 
-def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=None) -> None:
-    """Check everything that can be checked before the wait, then export and report."""
+def _make(
+    project: Project, set_id: str, options: Namespace, job: Job, masks=None, lens_open: bool = False
+) -> None:
+    """Check everything that can be checked before the wait, then export and report. `lens_open`: what the lens is was
+    not decided; fisheyes are found.
+    """
     out, folder = Path(options.out), layers_folder(options)
     refuse_frames(project, out)
     check_place(out)
@@ -240,9 +244,10 @@ def _make(project: Project, set_id: str, options: Namespace, job: Job, masks=Non
         found, ids = matched_set(engine, project, set_id, None, job)
         project = developing.develop_each(
             project, set_id, dict(zip(ids, found.developments, strict=True)), "match").project
-    project, through = through_fisheye(engine, project, set_id, job)
-    if through:
-        print(f"windfell: {through}", file=sys.stderr)
+    if lens_open:
+        project, through = through_fisheye(engine, project, set_id, job)
+        if through:
+            print(f"windfell: {through}", file=sys.stderr)
     stages = engine.stages(project, set_id)
     try:
         found = stages.registration(job)

@@ -13,6 +13,7 @@ import numpy as np
 
 from windfell.engine.core import Engine
 from windfell.engine.export import Written, export
+from windfell.engine.fisheyes import through_fisheye
 from windfell.engine.proposals import propose
 from windfell.engine.report import panorama_report, stack_report
 from windfell.errors import WindfellError
@@ -69,9 +70,11 @@ def _made(engine: Engine, project: Project, set_id: str, folder: Path, job: Job)
     plain = Made(own.name, str(own.kind), len(own.used))
     begun = time.monotonic()
     try:
+        project, through = through_fisheye(engine, project, set_id, job)
         path = free_place(folder, own.name, WRITERS[str(own.output.format)].suffix)
         written = export(engine, project, set_id, path, job)
         figures, left_out = _figures(engine, project, set_id, written, job)
+        figures += (("Lens", through),) if through else ()
         picture = engine.picture(project, set_id, min(1.0, SMALL_SIDE / max(engine.size(project, set_id, job))), job)
     except (WindfellError, MemoryError) as error:
         why = str(error) or "There is not enough memory."

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from windfell.align.barrel import BENT, pull_of
-from windfell.align.fisheye import fisheye_diagonal, focal_of_diagonal
+from windfell.align.fisheye import fisheye_diagonal, focal_of_diagonal, may_be_fisheye
 from windfell.align.registration import PanoramaRegistration
 from windfell.develop.lens import FULL_FRAME_HALF_MM, Taken, optics_of, suggested_profile
 from windfell.engine.core import Engine
@@ -40,14 +39,15 @@ def through_fisheye(engine: Engine, project: Project, set_id: str, job: Job) -> 
     own = project.set(set_id)
     if not _open_to(own):
         return project, ""
+    found = _registered(engine, project, set_id, job)
+    if not may_be_fisheye(found):
+        return project, ""
     opened = engine.opened_all(project, own, job)
     named = [LensCorrection(suggested_profile(o.taken)) for o in opened]
-    if all(c.profile and _is_fisheye(c, o.taken) for c, o in zip(named, opened, strict=True)):
-        lens = named[0].profile.partition(" | ")[2]
-        return taken_through(project, set_id, named), f"The frames were taken through a fisheye, {lens}."
-    found = _registered(engine, project, set_id, job)
-    if not _may_be_fisheye(found):
-        return project, ""
+    if all(_is_fisheye(c, o.taken) for c, o in zip(named, opened, strict=True)):
+        trial = taken_through(project, set_id, named)
+        if _better(_registered(engine, trial, set_id, job), found, 1.0):
+            return trial, f"The frames were taken through a fisheye, {named[0].profile.partition(' | ')[2]}."
     degrees = fisheye_diagonal(ideal_features(engine, opened, own.used, job), job)
     if degrees is None:
         return project, ""
@@ -64,7 +64,7 @@ def through_fisheye(engine: Engine, project: Project, set_id: str, job: Job) -> 
 
 def _is_fisheye(correction: LensCorrection, taken: Taken) -> bool:
     try:
-        optics = optics_of(correction, taken)
+        optics = optics_of(correction, taken) if correction.profile else None
     except ValueError:
         return False
     return optics is not None and bool(optics.mapping)
@@ -81,13 +81,6 @@ def _registered(engine: Engine, project: Project, set_id: str, job: Job) -> Pano
         return engine.stages(project, set_id).registration(job)
     except CannotJoin:
         return None
-
-
-def _may_be_fisheye(found: PanoramaRegistration | None) -> bool:
-    """Whether frames are left out, or the lens is an odd one."""
-    if found is None or len(found.placed) < len(found.frames):
-        return True
-    return any(pull_of(found.frames[n].lens) > BENT for n in found.placed)
 
 
 def _better(found: PanoramaRegistration | None, before: PanoramaRegistration | None, closer: float) -> bool:

@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.fisheye import may_be_fisheye
 from windfell.align.parallax import Depth, Parallax
 from windfell.align.registration import PairFit, PanoramaRegistration, Placed
 from windfell.develop.white_balance import AS_SHOT_K, balance_matrix, mired
@@ -48,7 +49,8 @@ def with_measured(
         "added": tuple(coverage.added[n] for n in own), "alone": tuple(coverage.alone[n] for n in own),
         "redundant": tuple(sorted(back[n] for n in coverage.redundant if n in back)),
         "thin": tuple((back[a], back[b], share) for a, b, share in coverage.thin if a in back and b in back)})
-    return replace(survey, pairs=tuple(pairs), coverage=in_order, drifts=drifts, measured=True)
+    angle = survey.fisheye_deg if may_be_fisheye(found) else None
+    return replace(survey, pairs=tuple(pairs), coverage=in_order, drifts=drifts, measured=True, fisheye_deg=angle)
 
 
 def _measured_pair(

@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from windfell.develop.lens import suggested_profile
 from windfell.engine.core import Engine
-from windfell.engine.survey import matched_set
+from windfell.engine.fisheyes import fisheye_correction, taken_through, through_fisheye
+from windfell.engine.survey import matched_set, surveyed
 from windfell.job import Job
 from windfell.readiness.findings import Finding, Mend
 from windfell.recipe.developing import develop_each
@@ -33,7 +34,8 @@ def _words(finding: Finding) -> str:
     count = len(finding.frames)
     if finding.mend is Mend.KEEP_ASIDE:
         return f"keep {count} frame{'' if count == 1 else 's'} aside ({finding.fault})"
-    return {Mend.MATCH: "match", Mend.LENS: "correct the lens", Mend.ALIGN: "align the frames"}[finding.mend]
+    return {Mend.MATCH: "match", Mend.LENS: "correct the lens", Mend.ALIGN: "align the frames",
+            Mend.FISHEYE: "correct as a fisheye"}[finding.mend]
 
 
 def _mend(engine: Engine, project: Project, set_id: str, finding: Finding, job: Job) -> Project | None:
@@ -49,6 +51,12 @@ def _mend(engine: Engine, project: Project, set_id: str, finding: Finding, job: 
             return replace(frame, lens=replace(frame.lens, profile=profile)) if profile else frame
 
         return project.with_set(_each(frame_set, finding.frames, corrected))
+    if finding.mend is Mend.FISHEYE:
+        found, told = through_fisheye(engine, project, set_id, job)
+        degrees = surveyed(engine, project, set_id, job).fisheye_deg
+        if told or degrees is None:
+            return found
+        return taken_through(project, set_id, [fisheye_correction(degrees)] * len(frame_set.used))
     if finding.mend is Mend.MATCH:
         found, ids = matched_set(engine, project, set_id, None, job)
         return develop_each(project, set_id, dict(zip(ids, found.developments, strict=True)), "match").project

@@ -77,7 +77,7 @@ class RegisteredFrames(Stages):
             else:
                 features, looks = ideal_features(self._host, opened, self.set.used, job), None
             hints = [
-                LensHint((*o.lens_key, f.lens), _known_focal_px(o, x))
+                LensHint((*o.lens_key, f.lens), known_focal_px(o, x))
                 for o, f, x in zip(opened, self.set.used, optics, strict=True)
             ]
             if r.level and not self._slid:
@@ -129,7 +129,7 @@ class RegisteredFrames(Stages):
         return self.set.registration.camera is Camera.SLID
 
 
-def _known_focal_px(opened: Opened, optics: Optics | None) -> float | None:
+def known_focal_px(opened: Opened, optics: Optics | None) -> float | None:
     """The focal length in px by the fisheye's profile, or by the frame's metadata."""
     if optics is not None and optics.mapping:
         return optics.focal * 0.5 * float(np.hypot(*opened.size))

@@ -161,11 +161,12 @@ def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarra
 
 def content_key(opened: list[Opened], frames: tuple[Frame, ...]) -> tuple:
     """What the places of features depend on: pixels, ignored areas, the lens's bending."""
-    return tuple((o.identity, f.ignored or (), _bending(f.lens))
+    return tuple((o.identity, f.ignored or (), bending(f.lens))
                  for o, f in zip(opened, frames, strict=True))
 
 
-def _bending(c: LensCorrection) -> tuple:
+def bending(c: LensCorrection) -> tuple:
+    """What of a lens correction moves what the frame shows."""
     if not c.distortion:
         return ()
     return c.profile, c.profile and (c.focal_mm, c.crop), c.k1, c.k2, c.k3

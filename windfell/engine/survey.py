@@ -10,6 +10,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.align.barrel import agreeing
+from windfell.align.features import unbent
+from windfell.align.fisheye import fisheye_diagonal
 from windfell.align.matching import matches
 from windfell.align.pairs import Link, find_links
 from windfell.align.panorama import sketched_panorama
@@ -22,21 +25,25 @@ from windfell.develop.match import Matched, Shared, matched, shared_light
 from windfell.engine.cache import key_of
 from windfell.engine.core import Engine
 from windfell.engine.glimpse import Glimpse, glimpse_of
+from windfell.engine.registered import known_focal_px
 from windfell.engine.sources import Opened, OpenedFile
+from windfell.engine.stage import bending
 from windfell.errors import CannotJoin, WindfellError
 from windfell.geometry import planar
+from windfell.geometry.optics import Optics
 from windfell.job import Job
 from windfell.readiness.checks import findings
 from windfell.readiness.coverage import coverage_of, covered_masks, missing_caps
 from windfell.readiness.findings import Finding
 from windfell.readiness.parallax import sideways_shift
 from windfell.readiness.survey import Coverage, FrameLook, LightDrift, PairLook, Survey
-from windfell.recipe.model import Align, Development, Frame, FrameSet, Kind, Project
+from windfell.recipe.model import Align, Development, Frame, FrameSet, Kind, LensCorrection, Project
 from windfell.recipe.sources import SetSource, VideoInstant
 
 Array = NDArray[np.float64]
 DIRECTIONS = 24_000
 LEAST_OVERLAP_FOR_LIGHT = 0.05
+FEW_AGREE = 80
 
 
 def surveyed(engine: Engine, project: Project, set_id: str, job: Job) -> Survey:
@@ -83,25 +90,46 @@ def _survey(engine: Engine, project: Project, set_id: str, job: Job) -> Survey:
             looked.append((frame, opened, found))
     frames = tuple(_frame_look(*one) for one in looked)
     aligned = frame_set.registration.align is not Align.NONE
-    key = key_of("survey places", frame_set.kind, [(o.identity, o.lens_key, o.focal_px) for _, o, _ in looked])
-    pairs, coverage, shifts = engine.cache.get(key, lambda: _places(frame_set.kind, looked, job))
-    drifts = _drifts(looked, pairs, job)
-    return Survey(frame_set.kind, aligned, frames, tuple(pairs), drifts, coverage, shifts, tuple(refused))
+    key = key_of("survey places", frame_set.kind,
+                 [(o.identity, o.lens_key, o.focal_px, bending(f.lens)) for f, o, _ in looked])
+    fisheyes = [_fisheye(engine, f, o) for f, o, _ in looked]
+    pairs, coverage, shifts, angle = engine.cache.get(key, lambda: _places(frame_set.kind, looked, fisheyes, job))
+    drifts = _drifts(looked, [] if any(fisheyes) else pairs, job)
+    return Survey(frame_set.kind, aligned, frames, tuple(pairs), drifts, coverage, shifts, tuple(refused),
+                  fisheye_deg=angle)
 
 
-def _places(kind: Kind, looked, job: Job) -> tuple[list[PairLook], Coverage | None, tuple]:
-    """What the frames share, what each adds, and how far a series moved."""
-    features = [g.features for _, _, g in looked]
+def _fisheye(engine: Engine, frame: Frame, opened: Opened) -> Optics | None:
+    """What the frame's lens does, if it is known to be a fisheye."""
+    try:
+        optics = engine.optics(opened, frame)
+    except WindfellError:
+        return None  # whoever needs it says what is wrong with it
+    return optics if optics is not None and optics.mapping else None
+
+
+def _places(
+    kind: Kind, looked, fisheyes: Sequence[Optics | None], job: Job
+) -> tuple[list[PairLook], Coverage | None, tuple, float | None]:
+    """What the frames share, what each adds, how far a series moved, and how many degrees a fisheye sees of which
+    nothing was known.
+    """
+    seen = [g.features for _, _, g in looked]
+    features = [unbent(f, o) for f, o in zip(seen, fisheyes, strict=True)]
     if not features:
-        return [], None, ()
+        return [], None, (), None
     if kind is Kind.STACK:
         links, shifts = _series_links(features, job)
-        return [_pair_look(k, features) for k in links[0]], None, shifts
+        return [_pair_look(k, features) for k in links[0]], None, shifts, None
     links = find_links(features, job)
     pairs = [_pair_look(k, features) for k in links[0]]
-    registered = _sketched(looked, links) if len(looked) > 1 else None
+    registered = _sketched(looked, links, fisheyes) if len(looked) > 1 else None
     pairs = _with_true_overlap(pairs, registered, len(looked))
-    return pairs, _coverage(registered, pairs, len(looked)), ()
+    plain = all(f.lens == LensCorrection() and not isinstance(f.source, SetSource) for f, _, _ in looked)
+    few = agreeing(links[0], len(looked)) < FEW_AGREE * len(links[0]) or not links[0]
+    left_out = registered is None or len(registered.placed) < len(looked)
+    angle = fisheye_diagonal(seen, job) if plain and (few or left_out) else None
+    return pairs, _coverage(registered, pairs, len(looked)), (), angle
 
 
 def _frame_look(frame: Frame, opened: Opened, glimpse: Glimpse) -> FrameLook:
@@ -153,9 +181,9 @@ def _pair_look(k: Link, features) -> PairLook:
     return PairLook(k.a, k.b, planar.overlap(onto_b), onto_b, shift, parallax)
 
 
-def _sketched(looked, links) -> PanoramaRegistration | None:
+def _sketched(looked, links, fisheyes: Sequence[Optics | None]) -> PanoramaRegistration | None:
     features = [g.features for _, _, g in looked]
-    hints = [LensHint(o.lens_key, o.focal_px) for _, o, _ in looked]
+    hints = [LensHint(o.lens_key, known_focal_px(o, x)) for (_, o, _), x in zip(looked, fisheyes, strict=True)]
     try:
         return sketched_panorama(features, hints, *links)
     except CannotJoin:

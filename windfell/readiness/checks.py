@@ -108,6 +108,15 @@ def missing_lens(survey: Survey) -> list[Finding]:
         "Correct by the lens database", True)]
 
 
+def fisheye(survey: Survey) -> list[Finding]:
+    if survey.fisheye_deg is None:
+        return []
+    return [Finding(
+        "fisheye", Weight.WRONG, f"A fisheye, it seems: about {survey.fisheye_deg:.0f}° from corner to corner",
+        "As pictures of a plain lens the frames do not join, or not truly.", ids(survey, range(len(survey.frames))),
+        Mend.FISHEYE, "Correct as a fisheye")]
+
+
 def doubles(survey: Survey) -> list[Finding]:
     """A raw and a developed picture of the same shot: one stem, or one time and camera."""
     raws = [(n, f) for n, f in enumerate(survey.frames) if f.raw]
@@ -296,8 +305,8 @@ def unreadable(survey: Survey) -> list[Finding]:
 
 
 CHECKS = (
-    unreadable, doubles, unconnected, bumped, mixed_size, missing_lens, balance_drift, exposure_drift, bracket,
-    mixed_focal, soft, duplicates, parallax, thin_overlap, missing_cap, redundant, clipped,
+    unreadable, doubles, unconnected, bumped, mixed_size, missing_lens, fisheye, balance_drift, exposure_drift,
+    bracket, mixed_focal, soft, duplicates, parallax, thin_overlap, missing_cap, redundant, clipped,
 )
 
 

@@ -22,6 +22,7 @@ class Mend(StrEnum):
     MATCH = "match"
     LENS = "correct the lens"
     ALIGN = "align"
+    FISHEYE = "correct as a fisheye"
 
 
 @dataclass(frozen=True)

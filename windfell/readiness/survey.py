@@ -80,7 +80,8 @@ class Coverage:
 @dataclass(frozen=True)
 class Survey:
     """A set looked at. What could not be found out is empty or None. `measured`: overlap, parallax and drifts are
-    those that Align and Join have measured, no longer the quick look's.
+    those that Align and Join have measured, no longer the quick look's. `fisheye_deg`: what a fisheye of which
+    nothing was known sees from corner to corner, if the frames look so.
     """
 
     kind: Kind
@@ -92,3 +93,4 @@ class Survey:
     shifts_px: tuple[float | None, ...] = ()
     unreadable: tuple[tuple[str, str], ...] = ()
     measured: bool = False
+    fisheye_deg: float | None = None

@@ -1,0 +1,147 @@
+"""Frames through a fisheye of which nothing is said, or that the metadata name."""
+
+import contextlib
+import io
+import tempfile
+import unittest
+from dataclasses import replace
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+
+from tests.support import drawn, engine, frames_in, project_of, ridge, rotation_errors_deg
+from windfell.align.fisheye import fisheye_diagonal, focal_of_diagonal, laid_flat
+from windfell.align.panorama import grounded
+from windfell.align.solve import LensHint
+from windfell.cli.main import main
+from windfell.demo.files import Camera, exif_bytes, write_jpeg
+from windfell.demo.photograph import Photographer, Shot
+from windfell.demo.scenes import paint_ridge
+from windfell.demo.truth import START
+from windfell.develop.lens import FULL_FRAME_HALF_MM
+from windfell.engine.fisheyes import fisheye_correction, through_fisheye
+from windfell.engine.mend import mended
+from windfell.engine.stage import ideal_features
+from windfell.engine.survey import readiness
+from windfell.geometry.camera import Lens
+from windfell.geometry.optics import Optics
+from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.job import Job
+from windfell.readiness.findings import Mend
+from windfell.recipe.model import LensCorrection
+
+WIDTH, HEIGHT = 720, 480
+# one for all: what it finds once it keeps
+ENGINE = engine()
+NAMED = Camera("Canon", "Canon EOS 5D Mark III", "Canon EF 8-15mm f/4L Fisheye USM", 1.0, focal_mm=15.0)
+
+
+def fisheye_lens(focal: float) -> Lens:
+    """An equisolid one; its focal length counts in half diagonals."""
+    focal_px = focal * 0.5 * float(np.hypot(WIDTH, HEIGHT))
+    return Lens(WIDTH, HEIGHT, focal_px, optics=Optics(mapping="equisolid", focal=focal))
+
+
+def shots() -> list[Shot]:
+    lens = fisheye_lens(15.0 / FULL_FRAME_HALF_MM)
+    turns = np.radians([(-60, 1, -1), (0, -1, 1), (61, 1, 0)])
+    return [Shot(lens, from_yaw_pitch_roll(*t), seed=n) for n, t in enumerate(turns)]
+
+
+@lru_cache(maxsize=1)
+def taken() -> tuple[Path, Path]:
+    """Folders of the same frames: without a word on the lens, and with its name."""
+    def draw(folder: Path) -> None:
+        photographer = Photographer(paint_ridge(2600, 5, low=-90, high=90))
+        for part in ("mute", "named"):
+            (folder / part).mkdir(parents=True)
+        for n, shot in enumerate(shots()):
+            pixels = photographer.take(shot)
+            write_jpeg(folder / "mute" / f"f{n + 1}.jpg", pixels, b"")
+            write_jpeg(folder / "named" / f"f{n + 1}.jpg", pixels, exif_bytes(shot, START, NAMED))
+
+    folder = drawn("fisheye", draw)
+    return folder / "mute", folder / "named"
+
+
+class Fisheyes(unittest.TestCase):
+    def _joined(self, folder: Path, tolerance_deg: float) -> tuple:
+        project, set_id = project_of(frames_in(folder))
+        host = ENGINE
+        through, words = through_fisheye(host, project, set_id, Job())
+        found = host.stages(through, set_id).registration(Job())
+        self.assertEqual(found.placed, [0, 1, 2])
+        off = rotation_errors_deg([f.rotation for f in found.frames], [s.rotation for s in shots()])
+        self.assertLess(off.max(), tolerance_deg)
+        return through.set(set_id), words
+
+    def test_one_of_which_nothing_is_known_is_told_and_joined(self):
+        own, words = self._joined(taken()[0], 0.15)
+        self.assertIn("fisheye of about", words)
+        self.assertTrue(all(f.lens.profile for f in own.frames))
+
+    def test_one_that_the_metadata_name_is_taken_by_its_profile(self):
+        own, words = self._joined(taken()[1], 0.1)
+        self.assertIn("8-15mm", words)
+        self.assertEqual({f.lens.profile for f in own.frames}, {"Canon | Canon EF 8-15mm f/4L Fisheye USM"})
+
+    def test_others_are_left_as_they_are(self):
+        project, set_id = project_of(frames_in(ridge()))
+        self.assertEqual(through_fisheye(ENGINE, project, set_id, Job()), (project, ""))
+        # what was decided by hand is not decided anew
+        project, set_id = project_of(frames_in(taken()[0]))
+        own = project.set(set_id)
+        by_hand = project.with_set(replace(own, frames=tuple(
+            replace(f, lens=LensCorrection(k1=-0.02)) for f in own.frames)))
+        self.assertEqual(through_fisheye(ENGINE, by_hand, set_id, Job()), (by_hand, ""))
+
+    def test_the_angle_is_told_by_what_agrees(self):
+        for folder, low, high in ((taken()[0], 130, 185), (ridge(), None, None)):
+            project, set_id = project_of(frames_in(folder))
+            host, own = ENGINE, project.set(set_id)
+            opened = host.opened_all(project, own, Job())
+            degrees = fisheye_diagonal(ideal_features(host, opened, own.frames, Job()), Job())
+            if low is None:
+                self.assertIsNone(degrees)
+            else:
+                self.assertTrue(low <= degrees <= high, degrees)
+
+    def test_the_correction_means_the_angle(self):
+        for degrees in (135.0, 180.0, 210.0):
+            focal = fisheye_correction(degrees).focal_mm / FULL_FRAME_HALF_MM
+            self.assertAlmostEqual(focal * np.radians(degrees) / 2, 1.0, 2)
+
+    def test_features_laid_flat_are_not_tried_as_bent_ones(self):
+        project, set_id = project_of(frames_in(taken()[0]))
+        host, own = ENGINE, project.set(set_id)
+        opened = host.opened_all(project, own, Job())
+        flat = laid_flat(ideal_features(host, opened, own.frames, Job()), focal_of_diagonal(150))
+        flat.append(replace(flat[0], points=flat[0].points[:0], descriptors=flat[0].descriptors[:0]))
+        ground = grounded(flat, [LensHint(("one",), None)] * 4, Job())
+        self.assertEqual(ground.members, (0, 1, 2))
+        self.assertTrue(all(np.isfinite(o.points_a).all() for o in ground.held))
+
+    def test_readiness_names_it_and_mends_it(self):
+        project, set_id = project_of(frames_in(taken()[0]))
+        host = ENGINE
+        named = [f for f in readiness(host, project, set_id, Job()) if f.fault == "fisheye"]
+        self.assertEqual([(f.mend, len(f.frames)) for f in named], [(Mend.FISHEYE, 3)])
+        edit = mended(host, project, set_id, named, Job())
+        self.assertEqual(edit.words, "correct as a fisheye")
+        self.assertEqual(host.stages(edit.project, set_id).registration(Job()).placed, [0, 1, 2])
+        after = readiness(host, edit.project, set_id, Job())
+        self.assertFalse([f for f in after if f.fault in ("fisheye", "unconnected")])
+
+    def test_the_command_line_says_so(self):
+        told = io.StringIO()
+        with tempfile.TemporaryDirectory() as folder, contextlib.redirect_stderr(told):
+            out = Path(folder) / "out.jpg"
+            status = main(["panorama", *frames_in(taken()[0]), "--out", str(out), "--width", "400"])
+            self.assertTrue(out.exists())
+        self.assertEqual(status, 0)
+        self.assertIn("windfell: The frames look as if taken through a fisheye of about", told.getvalue())
+
+
+if __name__ == "__main__":
+    unittest.main()
