@@ -15,7 +15,7 @@ from windfell.recipe.model import Camera, FrameSet, Kind, LensCorrection, Projec
 from windfell.recipe.sources import SetSource
 
 ANY_FISHEYE = "Generic | Fisheye 8-20mm f/1.0"
-AROUND_DEG, CLOSER = (-13.0, 0.0, 13.0), 0.8
+AROUND_DEG, CLOSER, LEFT_TO_BEND, MOST_ERROR = (-13.0, 0.0, 13.0), 0.8, 0.15, 1 / 1500
 
 
 def fisheye_correction(degrees: float) -> LensCorrection:
@@ -55,7 +55,7 @@ def through_fisheye(engine: Engine, project: Project, set_id: str, job: Job) -> 
     for off in AROUND_DEG:
         trial = taken_through(project, set_id, [fisheye_correction(degrees + off)] * len(own.used))
         tried = _registered(engine, trial, set_id, job)
-        if _better(tried, best, 1.0 if said else CLOSER):
+        if _fits(tried) and _better(tried, best, 1.0 if said else CLOSER):
             best, kept = tried, trial
             said = (f"The frames look as if taken through a fisheye of about {degrees + off:.0f} degrees from "
                     "corner to corner, and are joined as such.")
@@ -81,6 +81,15 @@ def _registered(engine: Engine, project: Project, set_id: str, job: Job) -> Pano
         return engine.stages(project, set_id).registration(job)
     except CannotJoin:
         return None
+
+
+def _fits(found: PanoramaRegistration | None) -> bool:
+    """Whether a fisheye explains it: by little error, and with little left to bend, whichever its mapping is."""
+    if found is None:
+        return False
+    lenses = [found.frames[n].lens for n in found.placed]
+    little = max(max(x.width, x.height) for x in lenses) * MOST_ERROR
+    return found.rms_px < little and all(abs(x.k1) < LEFT_TO_BEND for x in lenses)
 
 
 def _better(found: PanoramaRegistration | None, before: PanoramaRegistration | None, closer: float) -> bool:
