@@ -1,8 +1,10 @@
 """Parts of the window by themselves: the desk, frames column, bars, choices, the ridge line."""
 
+import gc
 import os
 import threading
 import time
+import unittest
 from unittest import mock
 
 from PySide6.QtCore import QPoint, Qt
@@ -13,10 +15,18 @@ from tests.support import frames_in, green, ridge
 from windfell.app import theme
 from windfell.app.before import before_project
 from windfell.app.ridge_line import STATES
+from windfell.app.start import application
 from windfell.app.widgets.bars import Bars
 from windfell.app.widgets.choice import Choice
 from windfell.errors import BadRequest
 from windfell.recipe.model import Joining
+
+
+class TheCollector(unittest.TestCase):
+    def test_what_was_there_at_the_start_is_not_looked_through_again(self):
+        application()
+        self.assertFalse(gc.isenabled())
+        self.assertGreater(gc.get_freeze_count(), 10_000)
 
 
 class TheDesk(WindowTest):

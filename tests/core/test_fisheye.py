@@ -7,12 +7,16 @@ import unittest
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 from tests.support import drawn, engine, frames_in, project_of, ridge, rotation_errors_deg
-from windfell.align.fisheye import fisheye_diagonal, focal_of_diagonal, laid_flat
+from windfell.align.features import Features
+from windfell.align.fisheye import fisheye_diagonal, focal_of_diagonal, laid_flat, may_be_fisheye
 from windfell.align.panorama import grounded
+from windfell.align.parallax import depth_of
+from windfell.align.registration import PanoramaRegistration, Placed, Unplaced
 from windfell.align.solve import LensHint
 from windfell.cli.main import main
 from windfell.demo.files import Camera, exif_bytes, write_jpeg
@@ -20,10 +24,11 @@ from windfell.demo.photograph import Photographer, Shot
 from windfell.demo.scenes import paint_ridge
 from windfell.demo.truth import START
 from windfell.develop.lens import FULL_FRAME_HALF_MM
-from windfell.engine.fisheyes import fisheye_correction, through_fisheye
+from windfell.engine.fisheyes import fisheye_correction, fits_fisheye, through_fisheye
+from windfell.engine.measured import with_measured
 from windfell.engine.mend import mended
 from windfell.engine.stage import ideal_features
-from windfell.engine.survey import readiness
+from windfell.engine.survey import readiness, registered_coverage, share_seen, surveyed
 from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
 from windfell.geometry.rotation import from_yaw_pitch_roll
@@ -65,6 +70,12 @@ def taken() -> tuple[Path, Path]:
     return folder / "mute", folder / "named"
 
 
+def _features(folder: Path) -> list[Features]:
+    project, set_id = project_of(frames_in(folder))
+    own = project.set(set_id)
+    return ideal_features(ENGINE, ENGINE.opened_all(project, own, Job()), own.frames, Job())
+
+
 class Fisheyes(unittest.TestCase):
     def _joined(self, folder: Path, tolerance_deg: float) -> tuple:
         project, set_id = project_of(frames_in(folder))
@@ -98,10 +109,7 @@ class Fisheyes(unittest.TestCase):
 
     def test_the_angle_is_told_by_what_agrees(self):
         for folder, low, high in ((taken()[0], 130, 185), (ridge(), None, None)):
-            project, set_id = project_of(frames_in(folder))
-            host, own = ENGINE, project.set(set_id)
-            opened = host.opened_all(project, own, Job())
-            degrees = fisheye_diagonal(ideal_features(host, opened, own.frames, Job()), Job())
+            degrees = fisheye_diagonal(_features(folder), Job())
             if low is None:
                 self.assertIsNone(degrees)
             else:
@@ -113,14 +121,50 @@ class Fisheyes(unittest.TestCase):
             self.assertAlmostEqual(focal * np.radians(degrees) / 2, 1.0, 2)
 
     def test_features_laid_flat_are_not_tried_as_bent_ones(self):
-        project, set_id = project_of(frames_in(taken()[0]))
-        host, own = ENGINE, project.set(set_id)
-        opened = host.opened_all(project, own, Job())
-        flat = laid_flat(ideal_features(host, opened, own.frames, Job()), focal_of_diagonal(150))
+        flat = laid_flat(_features(taken()[0]), focal_of_diagonal(150))
         flat.append(replace(flat[0], points=flat[0].points[:0], descriptors=flat[0].descriptors[:0]))
         ground = grounded(flat, [LensHint(("one",), None)] * 4, Job())
         self.assertEqual(ground.members, (0, 1, 2))
         self.assertTrue(all(np.isfinite(o.points_a).all() for o in ground.held))
+
+    def test_far_more_must_agree_than_through_a_plain_lens(self):
+        frames = [replace(f, look=None) for f in laid_flat(_features(taken()[0])[:2], 0.7)]
+        for fisheye, told in ((124, False), (126, True)):
+            with mock.patch("windfell.align.fisheye.find_links", return_value=([], [])), \
+                    mock.patch("windfell.align.fisheye.agreeing", side_effect=[60, 100, 80, 90, fisheye, 30, 0]):
+                self.assertEqual(fisheye_diagonal(frames, Job()), 155.0 if told else None)
+
+    def test_only_what_is_left_out_or_odd_may_be_one(self):
+        def found(*lenses: Lens | None, rms_px: float = 0.2) -> PanoramaRegistration:
+            return PanoramaRegistration(tuple(
+                Unplaced("no overlap") if x is None else Placed(x, np.eye(3), rms_px) for x in lenses), (), rms_px)
+
+        plain = Lens(WIDTH, HEIGHT, 700.0)
+        self.assertFalse(may_be_fisheye(found(plain, plain)))
+        for doubtful in (None, found(plain, None), found(plain, replace(plain, k1=-0.4))):
+            self.assertTrue(may_be_fisheye(doubtful))
+        self.assertTrue(fits_fisheye(found(plain, replace(plain, k1=-0.09))))
+        for wrong in (None, found(plain, replace(plain, k1=0.3)), found(plain, plain, rms_px=1.2)):
+            self.assertFalse(fits_fisheye(wrong))
+
+    def test_what_align_found_replaces_the_guess(self):
+        project, set_id = project_of(frames_in(ridge()))
+        found = ENGINE.stages(project, set_id).registration(Job())
+        guessed = replace(surveyed(ENGINE, project, set_id, Job()), fisheye_deg=155.0)
+        after = with_measured(guessed, [f.id for f in project.set(set_id).used], found, registered_coverage(found),
+                              depth_of(found, 1.5))
+        self.assertIsNone(after.fisheye_deg)
+
+    def test_what_frames_share_is_told_through_the_fisheye(self):
+        project, set_id = project_of(frames_in(taken()[0]))
+        through, _ = through_fisheye(ENGINE, project, set_id, Job())
+        seen = ENGINE.stages(through, set_id).as_taken(Job()).frames
+        quick = {(p.a, p.b): p.overlap for p in surveyed(ENGINE, through, set_id, Job()).pairs}
+        for a, b in ((0, 1), (1, 2)):
+            self.assertAlmostEqual(quick[a, b], max(share_seen(seen[a], seen[b]), share_seen(seen[b], seen[a])), 1)
+        # the frames' corners are counted, which see farther than anything is matched
+        true = [Placed(s.lens, s.rotation, 0.0) for s in shots()]
+        self.assertAlmostEqual(quick[0, 1], max(share_seen(true[0], true[1]), share_seen(true[1], true[0])), 1)
 
     def test_readiness_names_it_and_mends_it(self):
         project, set_id = project_of(frames_in(taken()[0]))

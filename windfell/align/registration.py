@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -11,6 +12,7 @@ from windfell.align.flat import levelled_places
 from windfell.align.level import levelled
 from windfell.align.upright import Upright
 from windfell.geometry.camera import Lens
+from windfell.geometry.optics import Optics
 from windfell.geometry.posed import Posed
 
 Array = NDArray[np.float64]
@@ -75,6 +77,15 @@ class PanoramaRegistration:
     @property
     def placed(self) -> list[int]:
         return [n for n, f in enumerate(self.frames) if isinstance(f, Placed)]
+
+
+def seen_through(found: PanoramaRegistration, optics: Sequence[Optics | None]) -> PanoramaRegistration:
+    """The registration whose cameras see as the frames were taken, through what is known of their lenses; points of
+    links stay where a lens without that would have put them.
+    """
+    return replace(found, frames=tuple(
+        replace(f, lens=replace(f.lens, optics=o)) if isinstance(f, Placed) else f
+        for f, o in zip(found.frames, optics, strict=True)))
 
 
 def oriented(registration: PanoramaRegistration, level: bool) -> PanoramaRegistration:

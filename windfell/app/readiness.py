@@ -87,7 +87,7 @@ class Readiness(QObject):
         r, own, looked = self._registrations, self.frame_set, self._looked
         if looked is None or own is None:
             return
-        found, more = r.found, (r.coverage, r.depth, r.lights)
+        found, more = r.taken if r.found is not None else None, (r.coverage, r.depth, r.lights)
         same = r.frame_set is not None and r.frame_set.id == own.id and _bare(r.frame_set) == _bare(own)
         if not same or not isinstance(found, PanoramaRegistration) or r.coverage is None or r.depth is None:
             if self._with:

@@ -32,6 +32,7 @@ class Registrations(QObject):
         self._session = session
         self.found: PanoramaRegistration | StackRegistration | None = None
         self.doubts: dict[int, str] = {}
+        self.taken: PanoramaRegistration | None = None
         self.coverage: Coverage | None = None
         self.depth: Depth | None = None
         self.lights: list[FrameLight] | None = None
@@ -81,12 +82,12 @@ class Registrations(QObject):
         desk = self._session.desk
         if self.frame_set is None or _ids(self.frame_set) != _ids(frame_set):
             # what was measured of other frames counts by other numbers
-            self.coverage = self.depth = self.lights = None
+            self.taken = self.coverage = self.depth = self.lights = None
         self.found, self.frame_set, self.error, self.waiting = found, frame_set, None, desk.runs("registration")
         self._more_of = None
         self.doubts = doubts
         if not isinstance(found, PanoramaRegistration):
-            self.coverage = self.depth = self.lights = None
+            self.taken = self.coverage = self.depth = self.lights = None
         elif not self._session.moving:
             self._ask_more()
         self.arrived.emit()
@@ -101,15 +102,16 @@ class Registrations(QObject):
         rating = max(MUCH_PARALLAX_PX, longest / 1500)
         project, engine = self._session.project, self._session.engine
 
-        def more(job: Job) -> tuple[Coverage, Depth, list[FrameLight]]:
-            lights = engine.stages(project, frame_set.id).fitted_lights(job)
-            return registered_coverage(found), depth_of(found, rating), lights
+        def more(job: Job) -> tuple[PanoramaRegistration, Coverage, Depth, list[FrameLight]]:
+            stages = engine.stages(project, frame_set.id)
+            lights, taken = stages.fitted_lights(job), stages.as_taken(job)
+            return taken, registered_coverage(taken), depth_of(found, rating), lights
 
         desk.ask("registration, more", more, self._have_more, self._have_no_more, quiet=True)
 
-    def _have_more(self, more: tuple[Coverage, Depth, list[FrameLight]]) -> None:
+    def _have_more(self, more: tuple[PanoramaRegistration, Coverage, Depth, list[FrameLight]]) -> None:
         """What follows from where the frames lie: what each adds, parallax, and how their light differs."""
-        self.coverage, self.depth, self.lights = more
+        self.taken, self.coverage, self.depth, self.lights = more
         self.arrived.emit()
 
     def _have_no_more(self, sentence: str) -> None:

@@ -140,7 +140,7 @@ def _seam_lines(engine: Engine, project: Project, own: FrameSet, job: Job) -> li
     elif found:
         out.append(Line(Weight.GOOD, "No seam would be noticed."))
     if own.view.full_sphere and not own.repairs:
-        for name, wide in registered_coverage(stages.registration(job)).caps:
+        for name, wide in registered_coverage(stages.as_taken(job)).caps:
             out.append(Line(Weight.WRONG, f"The {name} is open, about {wide:.0f}° wide: close it at Join (Mend)."))
     return out
 

@@ -55,7 +55,7 @@ def through_fisheye(engine: Engine, project: Project, set_id: str, job: Job) -> 
     for off in AROUND_DEG:
         trial = taken_through(project, set_id, [fisheye_correction(degrees + off)] * len(own.used))
         tried = _registered(engine, trial, set_id, job)
-        if _fits(tried) and _better(tried, best, 1.0 if said else CLOSER):
+        if fits_fisheye(tried) and _better(tried, best, 1.0 if said else CLOSER):
             best, kept = tried, trial
             said = (f"The frames look as if taken through a fisheye of about {degrees + off:.0f} degrees from "
                     "corner to corner, and are joined as such.")
@@ -83,7 +83,7 @@ def _registered(engine: Engine, project: Project, set_id: str, job: Job) -> Pano
         return None
 
 
-def _fits(found: PanoramaRegistration | None) -> bool:
+def fits_fisheye(found: PanoramaRegistration | None) -> bool:
     """Whether a fisheye explains it: by little error, and with little left to bend, whichever its mapping is."""
     if found is None:
         return False

@@ -12,7 +12,7 @@ from windfell.align.features import Features
 from windfell.align.help import meeting_points
 from windfell.align.horizon import horizon_turn
 from windfell.align.panorama import grounded, settled
-from windfell.align.registration import PanoramaRegistration, oriented, set_upright
+from windfell.align.registration import PanoramaRegistration, oriented, seen_through, set_upright
 from windfell.align.solve import Ground, LensHint, seen_at_any_depth
 from windfell.align.upright import Upright, upright_turn
 from windfell.align.view import View
@@ -45,6 +45,11 @@ class RegisteredFrames(Stages):
     def registration(self, job: Job) -> PanoramaRegistration:
         """Where every frame in use lies, or why it could not be placed."""
         return self._once("registration", lambda: self._register(job))
+
+    def as_taken(self, job: Job) -> PanoramaRegistration:
+        """The registration, its cameras seeing as far as the frames do: a fisheye's see more than is matched."""
+        found, opened = self.registration(job), self._opened(job)
+        return seen_through(found, [self._host.optics(o, f) for o, f in zip(opened, self.set.used, strict=True)])
 
     def _register(self, job: Job) -> PanoramaRegistration:
         found = self._host.cache.get(

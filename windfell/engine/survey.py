@@ -16,7 +16,7 @@ from windfell.align.fisheye import fisheye_diagonal
 from windfell.align.matching import matches
 from windfell.align.pairs import Link, find_links
 from windfell.align.panorama import sketched_panorama
-from windfell.align.registration import PanoramaRegistration, Placed
+from windfell.align.registration import PanoramaRegistration, Placed, seen_through
 from windfell.align.series import Onto, onto
 from windfell.align.solve import LensHint
 from windfell.develop.developer import exposure_matrix
@@ -185,7 +185,7 @@ def _sketched(looked, links, fisheyes: Sequence[Optics | None]) -> PanoramaRegis
     features = [g.features for _, _, g in looked]
     hints = [LensHint(o.lens_key, known_focal_px(o, x)) for (_, o, _), x in zip(looked, fisheyes, strict=True)]
     try:
-        return sketched_panorama(features, hints, *links)
+        return seen_through(sketched_panorama(features, hints, *links), fisheyes)
     except CannotJoin:
         return None
 
