@@ -24,7 +24,7 @@ from windfell.demo.photograph import Photographer, Shot
 from windfell.demo.scenes import paint_ridge
 from windfell.demo.truth import START
 from windfell.develop.lens import FULL_FRAME_HALF_MM
-from windfell.engine.fisheyes import fisheye_correction, fits_fisheye, through_fisheye
+from windfell.engine.fisheyes import fisheye_correction, fits_fisheye, joins_better, through_fisheye
 from windfell.engine.measured import with_measured
 from windfell.engine.mend import mended
 from windfell.engine.stage import ideal_features
@@ -146,6 +146,12 @@ class Fisheyes(unittest.TestCase):
         self.assertTrue(fits_fisheye(found(plain, replace(plain, k1=-0.09))))
         for wrong in (None, found(plain, replace(plain, k1=0.3)), found(plain, plain, rms_px=1.2)):
             self.assertFalse(fits_fisheye(wrong))
+        self.assertTrue(joins_better(found(plain, plain), None, 0.8))
+        self.assertTrue(joins_better(found(plain, plain), found(plain, None), 0.8))
+        self.assertFalse(joins_better(found(plain, None, rms_px=0.01), found(plain, plain), 0.8))
+        for rms_px, better in ((0.15, True), (0.17, False)):
+            self.assertEqual(joins_better(found(plain, plain, rms_px=rms_px), found(plain, plain), 0.8), better)
+        self.assertFalse(joins_better(None, None, 0.8))
 
     def test_what_align_found_replaces_the_guess(self):
         project, set_id = project_of(frames_in(ridge()))

@@ -46,7 +46,7 @@ def through_fisheye(engine: Engine, project: Project, set_id: str, job: Job) -> 
     named = [LensCorrection(suggested_profile(o.taken)) for o in opened]
     if all(_is_fisheye(c, o.taken) for c, o in zip(named, opened, strict=True)):
         trial = taken_through(project, set_id, named)
-        if _better(_registered(engine, trial, set_id, job), found, 1.0):
+        if joins_better(_registered(engine, trial, set_id, job), found, 1.0):
             return trial, f"The frames were taken through a fisheye, {named[0].profile.partition(' | ')[2]}."
     degrees = fisheye_diagonal(ideal_features(engine, opened, own.used, job), job)
     if degrees is None:
@@ -55,7 +55,7 @@ def through_fisheye(engine: Engine, project: Project, set_id: str, job: Job) -> 
     for off in AROUND_DEG:
         trial = taken_through(project, set_id, [fisheye_correction(degrees + off)] * len(own.used))
         tried = _registered(engine, trial, set_id, job)
-        if fits_fisheye(tried) and _better(tried, best, 1.0 if said else CLOSER):
+        if fits_fisheye(tried) and joins_better(tried, best, 1.0 if said else CLOSER):
             best, kept = tried, trial
             said = (f"The frames look as if taken through a fisheye of about {degrees + off:.0f} degrees from "
                     "corner to corner, and are joined as such.")
@@ -92,7 +92,7 @@ def fits_fisheye(found: PanoramaRegistration | None) -> bool:
     return found.rms_px < little and all(abs(x.k1) < LEFT_TO_BEND for x in lenses)
 
 
-def _better(found: PanoramaRegistration | None, before: PanoramaRegistration | None, closer: float) -> bool:
+def joins_better(found: PanoramaRegistration | None, before: PanoramaRegistration | None, closer: float) -> bool:
     """Whether more frames are placed, or as many by an error so much smaller."""
     if found is None or before is None:
         return found is not None
