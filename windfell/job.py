@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TypeVar
 
@@ -41,11 +42,12 @@ class Seats:
     def __init__(self, count: int = CORES) -> None:
         self._free = threading.Semaphore(count)
 
-    def run(self, work: Callable[[], R]) -> R:
-        """What the work gives, computed on a seat, or without one after a while."""
+    @contextmanager
+    def taken(self) -> Iterator[None]:
+        """On a seat, or without one after a while."""
         seated = self._free.acquire(timeout=SEAT_WAIT_S)
         try:
-            return work()
+            yield
         finally:
             if seated:
                 self._free.release()
@@ -147,12 +149,9 @@ class Job:
     def _one(self, work: Callable[[T], R], item: T) -> R:
         if self._seats is None:
             return work(item)
-
-        def unless_stopped() -> R:
+        with self._seats.taken():
             self.check()
             return work(item)
-
-        return self._seats.run(unless_stopped)
 
     def _stream(self, pool, work, items, stage, ordered, total):
         pending, ready, sent, given = {}, {}, 0, 0

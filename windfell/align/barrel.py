@@ -80,8 +80,9 @@ def _moved(points: Array, size: Sequence[float], pull: float, ideal: bool) -> Ar
 
 def unmoved(features: Sequence[Features]) -> bool:
     """Whether no feature lies farther out than its frame's corners: some of a fisheye's that was laid flat do."""
-    return all(bool(np.all(np.linalg.norm(f.points - [(f.width - 1) / 2, (f.height - 1) / 2], axis=1)
-                           <= 0.5 * np.hypot(f.width, f.height))) for f in features)
+    lenses = [Lens(f.width, f.height, 1.0) for f in features]
+    return all(bool(np.all(np.linalg.norm(f.points - x.centre, axis=1) <= x.half_diagonal))
+               for f, x in zip(features, lenses, strict=True))
 
 
 def may_bend(cameras: Cameras, members: Sequence[int], lenses: int) -> bool:

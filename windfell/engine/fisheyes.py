@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 from windfell.align.fisheye import fisheye_diagonal, focal_of_diagonal, may_be_fisheye
@@ -11,7 +12,7 @@ from windfell.engine.core import Engine
 from windfell.engine.stage import ideal_features
 from windfell.errors import CannotJoin
 from windfell.job import Job
-from windfell.recipe.model import Camera, FrameSet, Kind, LensCorrection, Project
+from windfell.recipe.model import Camera, Frame, FrameSet, Kind, LensCorrection, Project
 from windfell.recipe.sources import SetSource
 
 ANY_FISHEYE = "Generic | Fisheye 8-20mm f/1.0"
@@ -71,9 +72,13 @@ def _is_fisheye(correction: LensCorrection, taken: Taken) -> bool:
 
 
 def _open_to(own: FrameSet) -> bool:
-    plain = all(f.lens == LensCorrection() and not isinstance(f.source, SetSource) for f in own.used)
     turned = own.kind is Kind.PANORAMA and own.registration.camera is Camera.TURNED
-    return turned and plain and own.registration.focal_px is None and len(own.used) > 1
+    return turned and undecided(own.used) and own.registration.focal_px is None and len(own.used) > 1
+
+
+def undecided(frames: Sequence[Frame]) -> bool:
+    """Whether nothing was decided of any frame's lens, and all are frames and no sets."""
+    return all(f.lens == LensCorrection() and not isinstance(f.source, SetSource) for f in frames)
 
 
 def _registered(engine: Engine, project: Project, set_id: str, job: Job) -> PanoramaRegistration | None:

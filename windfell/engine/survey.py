@@ -24,6 +24,7 @@ from windfell.develop.lens import corrects_anything, suggested_profile
 from windfell.develop.match import Matched, Shared, matched, shared_light
 from windfell.engine.cache import key_of
 from windfell.engine.core import Engine
+from windfell.engine.fisheyes import undecided
 from windfell.engine.glimpse import Glimpse, glimpse_of
 from windfell.engine.registered import known_focal_px
 from windfell.engine.sources import Opened, OpenedFile
@@ -37,7 +38,7 @@ from windfell.readiness.coverage import coverage_of, covered_masks, missing_caps
 from windfell.readiness.findings import Finding
 from windfell.readiness.parallax import sideways_shift
 from windfell.readiness.survey import Coverage, FrameLook, LightDrift, PairLook, Survey
-from windfell.recipe.model import Align, Development, Frame, FrameSet, Kind, LensCorrection, Project
+from windfell.recipe.model import Align, Development, Frame, FrameSet, Kind, Project
 from windfell.recipe.sources import SetSource, VideoInstant
 
 Array = NDArray[np.float64]
@@ -125,10 +126,9 @@ def _places(
     pairs = [_pair_look(k, features) for k in links[0]]
     registered = _sketched(looked, links, fisheyes) if len(looked) > 1 else None
     pairs = _with_true_overlap(pairs, registered, len(looked))
-    plain = all(f.lens == LensCorrection() and not isinstance(f.source, SetSource) for f, _, _ in looked)
     few = agreeing(links[0], len(looked)) < FEW_AGREE * len(links[0]) or not links[0]
     left_out = registered is None or len(registered.placed) < len(looked)
-    angle = fisheye_diagonal(seen, job) if plain and (few or left_out) else None
+    angle = fisheye_diagonal(seen, job) if undecided([f for f, _, _ in looked]) and (few or left_out) else None
     return pairs, _coverage(registered, pairs, len(looked)), (), angle
 
 
