@@ -62,10 +62,10 @@ def _rays(lens: Lens, rotation: np.ndarray) -> np.ndarray:
     return lens.rays(np.stack([x, y], -1)) @ rotation.T
 
 
-def rooms(pictures: str | None, count: int) -> list[tuple[str, Room]]:
+def rooms(pictures: str | None, count: int, tiny: bool = False) -> list[tuple[str, Room]]:
     """Drawn rooms with lamps, and measured environments under a land's texture."""
     out = []
-    lands = [(name, _land(photographer)) for name, photographer in backdrops(None, WIDE)[:count]]
+    lands = [(name, _land(photographer)) for name, photographer in backdrops(None, WIDE, tiny)[:count]]
     for n, (name, land) in enumerate(lands):
         out.append((name, Room(land * _lamps(n))))
     for path in sorted((Path(pictures) / "light").glob("*.exr"))[: max(0, count - 2)] if pictures else ():
@@ -79,8 +79,9 @@ def rooms(pictures: str | None, count: int) -> list[tuple[str, Room]]:
 def _land(photographer: Photographer) -> np.ndarray:
     """A land's colours all around as light, (WIDE / 2, WIDE, 3): what it was not painted for mirrored."""
     canvas = photographer._canvas
-    light = srgb_decoded(canvas.colour).astype(np.float32)
-    rows = np.abs(np.arange(WIDE // 2) - round((90 - canvas.high) * canvas.per_deg))
+    high = round(canvas.height * WIDE / canvas.width)
+    light = srgb_decoded(cv2.resize(canvas.colour, (WIDE, high), interpolation=cv2.INTER_CUBIC)).astype(np.float32)
+    rows = np.abs(np.arange(WIDE // 2) - round((90 - canvas.high) * WIDE / 360))
     period = 2 * (light.shape[0] - 1)
     rows = rows % period
     return light[np.where(rows >= light.shape[0], period - rows, rows)]
@@ -165,7 +166,7 @@ def main() -> None:
     options = parser.parse_args()
     limited(120 if options.tiny else 3000)
     count, megapixels = (1, 0.5) if options.tiny else (options.sets, options.megapixels)
-    for n, (name, room) in enumerate(rooms(options.pictures, count)):
+    for n, (name, room) in enumerate(rooms(options.pictures, count, options.tiny)):
         for by_hand, told in ((False, True),) if options.tiny else ((False, True), (True, True), (False, False)):
             with TemporaryDirectory() as place:
                 folder = Path(place)

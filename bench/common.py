@@ -19,6 +19,7 @@ sys.path.insert(0, str(ROOT))
 
 FOLDER = Path(os.environ.get("WINDFELL_BENCH", Path(tempfile.gettempdir()) / "windfell-bench"))
 FULL = 3.75
+TINY_LAND = 1600  # px around
 
 
 def frames_of(name: str, scale: float = FULL) -> list[str]:
@@ -74,13 +75,17 @@ def limited(seconds: int) -> None:
     signal.alarm(seconds)
 
 
-def backdrops(pictures: str | None, width: int = 6000) -> list:
-    """(name, photographer) of the generator's lands, and of a folder of photographs laid around the sphere."""
+def backdrops(pictures: str | None, width: int = 6000, tiny: bool = False) -> list:
+    """(name, photographer) of the generator's lands, and of a folder of photographs laid around the sphere; of the
+    tiny mode one land, painted small.
+    """
     from windfell.demo.canvas import Canvas  # noqa: PLC0415 (the path is set above)
     from windfell.demo.photograph import Photographer  # noqa: PLC0415
     from windfell.demo.scenes import paint_ridge  # noqa: PLC0415
 
-    out = [(f"land {seed}", Photographer(paint_ridge(width, seed, -60, 60))) for seed in (3, 4)]
+    width = min(width, TINY_LAND) if tiny else width
+    seeds = (3,) if tiny else (3, 4)
+    out = [(f"land {seed}", Photographer(paint_ridge(width, seed, -60, 60))) for seed in seeds]
     for path in sorted(Path(pictures).rglob("*.jpg")) if pictures else ():
         photo = cv2.imread(str(path), cv2.IMREAD_COLOR)[..., ::-1]
         canvas = Canvas(width, -45, 45, 1)

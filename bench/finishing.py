@@ -70,14 +70,14 @@ def made(light: np.ndarray, values: object) -> np.ndarray:
 
 def pictures(options, count: int) -> Iterator[np.ndarray]:
     """Clean pictures, light."""
-    lands = lands_of(options.pictures, WIDE // 3 if options.tiny else WIDE)
+    lands = lands_of(options.pictures, WIDE, options.tiny)
     for n in range(count):
         yield picture(lands[n % len(lands)], n)
 
 
 @lru_cache(maxsize=1)
-def lands_of(pictures: str | None, width: int) -> list:
-    return [photographer for _, photographer in backdrops(pictures, width)]
+def lands_of(pictures: str | None, width: int, tiny: bool) -> list:
+    return [photographer for _, photographer in backdrops(pictures, width, tiny)]
 
 
 def picture(photographer, seed: int) -> np.ndarray:
@@ -226,7 +226,7 @@ def main() -> None:
     parts = {"noise": lambda: noise(options, 1 if options.tiny else options.sets),
              "fill": lambda: fill(options, 2 if options.tiny else 4 * options.sets),
              "stars": lambda: stars(1 if options.tiny else options.sets),
-             "costs": lambda: costs(lands_of(options.pictures, WIDE // 3 if options.tiny else WIDE),
+             "costs": lambda: costs(lands_of(options.pictures, WIDE, options.tiny),
                                     2.0 if options.tiny else options.megapixels)}
     for name, part in parts.items():
         if not options.only or options.only == name:

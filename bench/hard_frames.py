@@ -147,7 +147,7 @@ def main() -> None:
     options = parser_of(__doc__, "sets", 8).parse_args()
     limited(300 if options.tiny else 3000)
     tiny = options.tiny
-    lands, count, wrong = backdrops(options.pictures, 3000 if tiny else 5000), 1 if tiny else options.sets, 0
+    lands, count, wrong = backdrops(options.pictures, 5000, tiny), 1 if tiny else options.sets, 0
     for name, (lens, spoil, metadata) in ROWS.items():
         if tiny and name not in TINY:
             continue

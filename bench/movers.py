@@ -93,7 +93,7 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=1)
     options = parser.parse_args()
     limited(300 if options.tiny else 1800)
-    lands = backdrops(options.pictures, 4000)
+    lands = backdrops(options.pictures, 4000, options.tiny)
     frames = placed = wrong = 0
     for n in range(options.first, options.first + (3 if options.tiny else options.rows)):
         name, photographer = lands[n % len(lands)]

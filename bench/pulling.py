@@ -193,7 +193,7 @@ def main() -> None:
     parser.add_argument("--keep", metavar="DIR", help="keep the pictures there")
     options = parser.parse_args()
     limited(300 if options.tiny else 1800)
-    lands = backdrops(options.pictures, 3000)
+    lands = backdrops(options.pictures, 3000, options.tiny)
     keep = Path(options.keep) if options.keep else None
     if keep:
         keep.mkdir(parents=True, exist_ok=True)

@@ -11,8 +11,9 @@ from collections import Counter
 from pathlib import Path
 
 import numpy as np
-from common import asked
+from common import TINY_LAND, asked
 
+from windfell.demo import faults as drawn
 from windfell.demo.faults import IN_A_ROW, IN_A_SERIES, write_planted
 from windfell.engine.core import Engine
 from windfell.engine.survey import surveyed
@@ -71,4 +72,6 @@ def main(count: int = 200, first: int = 1) -> None:
 
 if __name__ == "__main__":
     tiny, numbers = asked(300, 1800)
+    if tiny:
+        drawn.CANVAS = TINY_LAND
     main(*([2] if tiny else numbers))

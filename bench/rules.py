@@ -333,7 +333,7 @@ def main() -> None:
     limited(300 if options.tiny else 3000)
     if options.tiny:
         WIDTH, HEIGHT, FOCAL = 360, 240, 420.0
-    lands = backdrops(options.pictures, 1600 if options.tiny else 6000)
+    lands = backdrops(options.pictures, 6000, options.tiny)
     rows: dict[str, list] = {}
     for n in range(1 if options.tiny else options.sets):
         name, photographer = lands[n % len(lands)]

@@ -101,7 +101,7 @@ def main() -> None:
     parser = parser_of(__doc__, "rows", 60)
     options = parser.parse_args()
     limited(300 if options.tiny else 1800)
-    lands = backdrops(options.pictures, 4000)
+    lands = backdrops(options.pictures, 4000, options.tiny)
     found: dict[str, list[tuple[float, float, bool]]] = {f: [] for f in FAULTS}
     for n in range(1 if options.tiny else options.rows):
         name, photographer = lands[(n // len(FAULTS)) % len(lands)]

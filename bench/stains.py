@@ -222,7 +222,7 @@ def main() -> None:
     parser.add_argument("--keep", metavar="DIR", help="keep the pictures there: clean above, with things below")
     options = parser.parse_args()
     limited(300 if options.tiny else 1800)
-    lands = backdrops(options.pictures, 3000)
+    lands = backdrops(options.pictures, 3000, options.tiny)
     worst, steps = [], []
     for n in range(1 if options.tiny else options.rows):
         name, photographer = lands[n % len(lands)]

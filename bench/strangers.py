@@ -13,9 +13,10 @@ import time
 from pathlib import Path
 
 import numpy as np
-from common import asked
+from common import TINY_LAND, asked
 
 from windfell.align.registration import Placed
+from windfell.demo import faults as drawn
 from windfell.demo.faults import _photographer
 from windfell.demo.files import write_jpeg
 from windfell.demo.photograph import Shot
@@ -106,4 +107,6 @@ def main(count: int = 300, first: int = 1) -> None:
 
 if __name__ == "__main__":
     tiny, numbers = asked(300, 3600)
+    if tiny:
+        drawn.CANVAS = TINY_LAND
     main(*([1] if tiny else numbers))
