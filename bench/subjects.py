@@ -1,6 +1,8 @@
 """What moves in generated series, against truth: tripod and handheld, light that drifts, noise, grass that sways,
 cast shadows, people from 0.1 to 10 % of the frame.
 
+Of every fourth set the people stand by water that mirrors them and ripples.
+
 Wanted: of the people larger than 0.3 % of the frame 97 % found, the matte's overlap with the truth (IoU) at least
 0.85 (0.75 with the shadow), at most 0.1 false pieces a frame. Of the largest set without conflicts laid over the
 plate: beside each piece a step of light of at most 1 % against the plate, the plate's light kept to 40 dB elsewhere;
@@ -106,6 +108,65 @@ def series(rng: np.random.Generator, photographer: Photographer, folder: Path, s
         srgb_decoded(shown / 255.0).astype(np.float32), SRGB_TO_WORKING.astype(np.float32))
 
 
+def by_water(rng: np.random.Generator, photographer: Photographer, folder: Path, size: tuple = FULL):
+    """As `series`, before water that shows the land and its people upside down; their reflections take the place of
+    shadows in the truth.
+    """
+    shots = shots_of(rng, int(rng.integers(7, 13)), 0.0, size)
+    width, height, _ = size
+    row = int(rng.uniform(0.52, 0.66) * height)
+    clearness, ripple = float(rng.uniform(0.3, 0.75)), float(rng.uniform(0.3, 1.6))
+    bank = int(rng.choice([0.0, 0.03]) * height)
+    walkers = []
+    for _ in range(int(rng.integers(1, 4))):
+        tall = float(rng.uniform(0.14, 0.4)) * height
+        pace = float(rng.uniform(0.5, 1.2)) * tall * rng.choice([-1, 1])
+        at = float(rng.uniform(0.1, 0.9)) * width
+        walkers.append((at, pace, tall, COATS[rng.integers(5)], COATS[rng.integers(5)]))
+    files, truth, clean = [], [], None
+    for n, shot in enumerate(shots):
+        scene = np.ascontiguousarray(photographer.clean(shot), np.float32)
+        way = _waves(rng, width, height, row, ripple)
+        own = []
+        for x, pace, tall, coat, legs in walkers:
+            drawn = scene.copy()
+            body, _ = draw_visitor(drawn, np.zeros(scene.shape[:2], np.uint8), Visitor(
+                (x + pace * n) % (1.2 * width) - 0.1 * width, row, tall, float(np.sin(1.7 * n)), coat, legs))
+            scene[body] = drawn[body]
+            own = [b & ~body for b in own] + [body]
+        truth.append([(b, _in_water(b.astype(np.float32), way, row, bank) > 0.5) for b in own])
+        mirror = _in_water(scene, way, row, bank)
+        mirror[row + bank :] = clearness * mirror[row + bank :] + 0.08
+        scene[row + bank :] = mirror[row + bank :]
+        path = folder / f"f{n + 1:02d}.jpg"
+        write_jpeg(path, photographer.developed(shot, scene))
+        files.append(str(path))
+        if clean is None:
+            land = np.ascontiguousarray(photographer.clean(shot), np.float32)
+            still = _in_water(land, way, row, bank)
+            land[row + bank :] = clearness * still[row + bank :] + 0.08
+            shown = photographer.developed(replace(shot, noise=0.0, gain=(0.85, 0.85, 0.85)), land)
+            clean = cv2.transform(srgb_decoded(shown / 255.0).astype(np.float32), SRGB_TO_WORKING.astype(np.float32))
+    return files, truth, False, clean
+
+
+def _waves(rng: np.random.Generator, width: int, height: int, row: int, ripple: float):
+    """Where each px of the water finds its light: upside down about a row, moved by waves that grow towards us."""
+    x, y = np.meshgrid(np.arange(width, dtype=np.float32), np.arange(height, dtype=np.float32))
+    near = 1 + 4 * np.clip((y - row) / (height - row), 0, 1)
+    wide, high = max(2, width // 40), max(2, height // 8)
+    slow = [cv2.resize(rng.uniform(-ripple, ripple, (high, wide)).astype(np.float32), (width, height),
+                       interpolation=cv2.INTER_CUBIC) for _ in range(2)]
+    return x + near * slow[0], 2 * row - 1 - y + near * slow[1]
+
+
+def _in_water(picture: np.ndarray, way, row: int, bank: int) -> np.ndarray:
+    """What of a picture is seen in the water, nothing above it."""
+    out = cv2.remap(picture, *way, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT)
+    out[: row + bank] = 0
+    return out
+
+
 def iou(a: np.ndarray, b: np.ndarray) -> float:
     return float((a & b).sum() / max((a | b).sum(), 1))
 
@@ -209,7 +270,7 @@ def main() -> None:
     parser.add_argument("--keep", metavar="DIR", help="keep pictures of what was found there")
     options = parser.parse_args()
     limited(300 if options.tiny else 3000)
-    lands = backdrops(options.pictures, 1600 if options.tiny else 6000)
+    lands = backdrops(options.pictures, 6000, options.tiny)
     total: dict[str, list[float]] = {}
     keep = Path(options.keep) if options.keep else None
     if keep:
@@ -220,7 +281,11 @@ def main() -> None:
             place = Path(folder) / f"set{n}"
             place.mkdir()
             size = TINY if options.tiny else FULL
-            found = judged(*series(np.random.default_rng(n), photographer, place, size), keep)
+            water = n % 4 == 3
+            made = (by_water if water else series)(np.random.default_rng(n), photographer, place, size)
+            found = judged(*made, keep)
+            if water:
+                found["mirrored"], found["false in water"] = found.pop("iou with shadow"), found.pop("false")
         mean = lambda v: float(np.mean(v)) if v else float("nan")  # noqa: E731
         print(f"set {n}, {name:<14} " + ", ".join(f"{k} {mean(v):.3f}" for k, v in found.items()), flush=True)
         for k, v in found.items():
@@ -230,6 +295,11 @@ def main() -> None:
           f"{np.median(ious):.3f}, {100 * np.mean(ious >= 0.85):.1f} % at least 0.85; with shadow median "
           f"{np.median(both):.3f}, {100 * np.mean(both >= 0.75):.1f} % at least 0.75; false "
           f"{np.mean(total['false']):.3f} a frame")
+    if "mirrored" in total:
+        mirrored = np.array(total["mirrored"])
+        print(f"with their reflections {len(mirrored)} people: IoU median {np.median(mirrored):.3f}, "
+              f"{100 * np.mean(mirrored >= 0.75):.1f} % at least 0.75; false "
+              f"{np.mean(total['false in water']):.3f} a frame")
     step, kept, named = (np.array(total[k]) for k in ("step", "kept", "conflicts"))
     most = np.quantile(step, 0.95) if len(step) else 0.0
     print(f"laid over the plate: steps beside {len(step)} pieces {most:.2f} % (95 of 100), at most "

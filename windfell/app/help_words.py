@@ -46,7 +46,7 @@ HERE = {
     "subjects": (
         "Subjects",
         "Here everything that moved lies on the shelf: press a small picture to take or leave it, "
-        "with its shadow and its light matched. What shares a place is named and solved by order or "
+        "with its shadow or reflection, its light matched. What shares a place is named and solved by order or "
         "by a cut. Best of shows one person as all frames have it; Moving picture plays the series.",
         "Key 6 goes on to Finish."),
     "finish": (

@@ -51,7 +51,8 @@ def add_subjects(p: ArgumentParser) -> None:
                    help="the frames whose movers are seen; without it as many as stand together without conflicts")
     p.add_argument("--box", type=box, metavar="X,Y,W,H",
                    help="only what lies in this box, in px of the picture, and follows from there")
-    p.add_argument("--shadows", choices=("on", "off"), default="on", help="movers bring their shadows")
+    p.add_argument("--shadows", choices=("on", "off"), default="on",
+                   help="movers bring their shadows and reflections")
     p.add_argument("--finish", metavar="FILE.json", help="adjustments of the picture (docs/project-file.md)")
     p.add_argument("--masks", metavar="DIR", help="write each mover's mask there, mover-FRAME-TRACK.png")
     add_output(p)

@@ -19,6 +19,7 @@ from windfell.job import Job
 from windfell.subjects.alike import AGREES_LEAST, Matched, matched
 from windfell.subjects.conflicts import conflicts_of
 from windfell.subjects.differing import Spread, difference, rooted
+from windfell.subjects.mirrored import Mirrored, believed, mirrored_of, with_mirrored
 from windfell.subjects.pieces import Box, Piece, pieces_of
 from windfell.subjects.standing import Standing, amended, standing
 from windfell.subjects.tracks import tracks_of
@@ -142,21 +143,30 @@ def _find(stages: PileStages, job: Job) -> Subjects:
         raise _too_few(len(kept))
     noise = _noise(lights, kept, plate)
 
-    def look(k: int, root: F32, plate: F32) -> list[Piece]:
+    def look(k: int, root: F32, plate: F32) -> tuple[list[Piece], dict[int, Mirrored]]:
         light = lights.light(k)
         seen = cv2.erode(lights.seen(k).astype(np.float32), np.ones((5, 5)))
-        return pieces_of(light, plate, difference(rooted(light), root, noise, lights.moved) * seen, noise)
+        off = difference(rooted(light), root, noise, lights.moved) * seen
+        pieces = pieces_of(light, plate, off, noise)
+        return pieces, mirrored_of(pieces, light, plate, off)
 
-    pieces = list(job.map(lambda k: look(k, rooted(plate), plate), kept, "finding what moves"))
+    def all_seen(plate: F32) -> list[tuple[list[Piece], dict[int, Mirrored]]]:
+        root = rooted(plate)
+        return job.map(lambda k: look(k, root, plate), kept, "finding what moves")
+
+    pieces, mirrored = zip(*all_seen(plate), strict=True)
     stood = standing(lambda i, at: lights.light(kept[i], at), pieces, plate)
     if any(s.sure for s in stood):
         for s in stood:
             plate = amended(plate, s, lambda i, at: lights.light(kept[i], at)) if s.sure else plate
-        pieces = list(job.map(lambda k: look(k, rooted(plate), plate), kept, "finding what moves"))
+        pieces, mirrored = zip(*all_seen(plate), strict=True)
     stood = [replace(s, seen=tuple(replace(o, frames=tuple(lights.numbers[kept[i]] for i in o.frames))
                                    for o in s.seen)) for s in stood]
     height, width = plate.shape[:2]
-    tracks = tracks_of(pieces, float(np.hypot(width, height)))
+    diagonal = float(np.hypot(width, height))
+    mirrored = believed(tracks_of(pieces, diagonal), mirrored)
+    pieces = [with_mirrored(own, m) for own, m in zip(pieces, mirrored, strict=True)]
+    tracks = tracks_of(pieces, diagonal)
     movers = tuple(
         Mover(lights.numbers[k], t, p, _gain(p, lights, k), scale, size)
         for k, found, theirs in zip(kept, pieces, tracks, strict=True) for p, t in zip(found, theirs, strict=True))

@@ -47,12 +47,12 @@ class SubjectsControls(QWidget):
         self.base.activated.connect(lambda n: self.base_picked.emit(self.base.itemData(n)))
         layout.addLayout(_row(QLabel("Behind"), self.base, stretch=1))
         self.shadows = QCheckBox("With shadows")
-        self.shadows.setToolTip("What is taken brings its shadow and the light it spills")
+        self.shadows.setToolTip("What is taken brings its shadow, its reflection and the light it spills")
         self.shadows.setChecked(True)
         self.shadows.clicked.connect(lambda: self.shadows_changed.emit("shadows", True))
         self.reach = Ruler("Reach", 1.0, FAR, FAR, "%", 1.0)
-        self.reach.setToolTip("How far from the thing its shadow and spilled light are taken, in % of its height; at "
-                              "the end all of it")
+        self.reach.setToolTip("How far from the thing its shadow, reflection and spilled light are taken, in % of "
+                              "its height; at the end all of it")
         self.reach.set_value(FAR)
         self.reach.changed.connect(lambda _, first: self.shadows_changed.emit("reach", first))
         layout.addLayout(_row(self.shadows, self.reach, stretch=1, spacing=14))
