@@ -1,10 +1,18 @@
 """Reflections in water or a floor belong to what they mirror; what only looks alike does not."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
 import cv2
 import numpy as np
 
+from tests.support import engine, project_of, write_picture
+from windfell.engine.stack_subjects import found_subjects
+from windfell.job import Job
+from windfell.pixels.colour import srgb_encoded
+from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.model import Kind
 from windfell.subjects.differing import difference, noise_of, rooted
 from windfell.subjects.mirrored import Mirrored, believed, mirrored_of, with_mirrored
 from windfell.subjects.pieces import Piece, laid, pieces_of
@@ -32,14 +40,18 @@ class Reflections(unittest.TestCase):
         fine = cv2.GaussianBlur(rng.standard_normal(SHAPE).astype(np.float32), (0, 0), 1.0)
         self.land = coarse * (1 + 0.15 * fine / fine.std())[..., None]
 
-    def found(self, draw, share: float = 0.5, water_from: int | None = ROW) -> list[Piece]:
-        """The pieces of what `draw` puts into the land, with water that gives back a share of it from a row on."""
-        plate, light = self.land.copy(), self.land.copy()
+    def scene(self, draw, share: float = 0.5, water_from: int | None = ROW) -> np.ndarray:
+        """The light of what `draw` puts into the land, with water that gives back a share of it from a row on."""
+        light = self.land.copy()
         draw(light)
         if water_from is not None:
-            for view in (plate, light):
-                mirrored = view[2 * ROW - 1 - np.arange(water_from, 2 * ROW)]
-                view[water_from : 2 * ROW] = share * cv2.GaussianBlur(mirrored, (0, 0), 1.0) + 0.03
+            mirrored = light[2 * ROW - 1 - np.arange(water_from, 2 * ROW)]
+            light[water_from : 2 * ROW] = share * cv2.GaussianBlur(mirrored, (0, 0), 1.0) + 0.03
+        return light
+
+    def found(self, draw, share: float = 0.5, water_from: int | None = ROW) -> list[Piece]:
+        """Its pieces beside the same land where nothing stands."""
+        plate, light = (self.scene(d, share, water_from) for d in (lambda light: None, draw))
         noise = noise_of([rooted(plate)] * 3, rooted(plate))
         off = difference(rooted(light), rooted(plate), noise, False)
         pieces = pieces_of(light, plate, off, noise)
@@ -97,6 +109,22 @@ class Reflections(unittest.TestCase):
         body = np.zeros(SHAPE, np.uint8)
         cv2.fillConvexPoly(body, np.array([(100, 40), (118, 66), (100, 84), (88, 66)]), 1)
         self.held(self.found(kite), body > 0)
+
+    def test_in_a_series_each_is_one_mover_whose_shadow_is_its_reflection(self):
+        rng, places = np.random.default_rng(2), (30, 65, 100, 135, 170)
+        with tempfile.TemporaryDirectory() as folder:
+            files = []
+            for n, x in enumerate(places):
+                light = self.scene(lambda light, x=x: person(light, x, ROW))
+                light = light + 0.003 * rng.standard_normal(light.shape)
+                pixels = np.rint(255 * srgb_encoded(np.clip(light, 0, 1))).astype(np.uint8)
+                files.append(write_picture(Path(folder) / f"f{n}.png", pixels))
+            project, set_id = project_of(files, Kind.STACK, combining=Combining(Rule.MEDIAN))
+            found = found_subjects(engine().stages(project, set_id), Job())
+        self.assertEqual([m.frame for m in found.movers], list(range(5)))
+        self.assertEqual(len({m.track for m in found.movers}), 1)
+        for m in found.movers:
+            self.held([m.piece], person(np.zeros((*SHAPE, 3), np.float32), places[m.frame], ROW))
 
     def test_what_looks_mirrored_just_once_is_not_believed(self):
         whole = np.full((4, 4), 255, np.uint8)
