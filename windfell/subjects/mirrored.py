@@ -22,7 +22,7 @@ U8 = NDArray[np.uint8]
 Mask = NDArray[np.bool_]
 
 TALL, LEAST_TALL = 72, 10  # px of a thing as it is looked at, and of one that can be
-FROM, HIDDEN, ASIDE, STEP = 0.45, 0.4, 0.15, 2
+FROM, ASIDE, STEP = 0.45, 0.15, 2
 FAINTEST, CLEAREST, HALVES_CLEAREST = 0.06, 0.95, 0.75
 ALIKE, ALIKE_WITHIN, COVERS, COVERS_PLAIN = 0.8, 0.5, 0.6, 0.7
 STRUCTURE, SEEN_ROWS, ROW = 0.04, 0.35, 0.25
@@ -47,12 +47,11 @@ class _Look:
 
 @dataclass(frozen=True)
 class _Axis:
-    """Where a thing is mirrored, px of the frame: at a row; its reflection is seen from a row on; `whole`: the thing
-    found goes down to the axis, its rest is reflection; how well it fits.
+    """Where a thing is mirrored: at a row, px of the frame; `whole`: what was found goes on below it, and that is
+    reflection; how well it fits.
     """
 
     row: float
-    seen_from: float
     whole: bool
     fit: float
 
@@ -113,14 +112,14 @@ def _axis_of(piece: Piece, others: Sequence[Piece], light: F32, plate: F32, off:
     if look is None:
         return None
     tries = [(row, row, True) for row in range(round(FROM * look.body), look.body, STEP)]
-    apart = set(range(look.body - 1, round((1 + HIDDEN) * look.body), STEP))
+    apart = set(range(look.body - 1, look.body + STEP))
     for _, y, _, h in below:
         halfway = round((y + h - look.top) / look.px / 2)
         apart.update(range(max(look.body - 1, halfway - 2 * STEP), halfway + 2 * STEP + 1))
     tries += [(look.body, row, False) for row in sorted(apart)]
     found = [a for a in (_tried(look, *t) for t in tries) if a is not None]
     best = max(found, key=lambda a: a.fit, default=None)
-    return best and replace(best, row=look.top + best.row * look.px, seen_from=look.top + best.seen_from * look.px)
+    return best and replace(best, row=look.top + best.row * look.px)
 
 
 def _lies_below(one: Box, other: Box) -> bool:
@@ -134,7 +133,7 @@ def _looked_at(piece: Piece, least_bottom: int, light: F32, plate: F32, off: F32
         return None
     aside = round(ASIDE * w) + 2
     left, right = max(0, x - aside), min(off.shape[1], x + w + aside)
-    bottom = min(off.shape[0], max(y + round((2 + HIDDEN) * h), least_bottom + h // 4))
+    bottom = min(off.shape[0], max(y + round(2.2 * h), least_bottom + h // 4))
     at = np.s_[y:bottom, left:right]
     k = min(1.0, TALL / h)
     size = max(3, round((right - left) * k)), max(4, round((bottom - y) * k))
@@ -186,7 +185,7 @@ def _tried(look: _Look, body: int, axis: int, whole: bool) -> _Axis | None:
         return None
     if not told and (whole or covers < COVERS_PLAIN or share > HALVES_CLEAREST):
         return None  # what is one colour all over is like any half of itself
-    return _Axis(axis, axis + first if whole else rows[0], whole, alike + covers)
+    return _Axis(axis, whole, alike + covers)
 
 
 def _like(a: F32, b: F32) -> float:
@@ -209,7 +208,7 @@ def _with_reflection(pieces: Sequence[Piece], n: int, axis: _Axis, others: Seque
         tall = split - _body_box(piece)[1]
     reach = max(2, round(REACH * tall))
     zone = cv2.dilate(_mirrored((body > 127).astype(np.uint8), axis.row), _disc(reach))
-    zone[: round(axis.seen_from)] = 0
+    zone[:split] = 0
     reflections = []
     for k in others:
         x, y, ow, oh = pieces[k].box
