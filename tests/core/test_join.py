@@ -73,7 +73,38 @@ def two_claims(height: int = 60) -> list[Claim]:
     return claims
 
 
+def claims_at_an_edge(sliver: int, whose: int, tone: tuple) -> tuple[list[Claim], np.ndarray]:
+    """Frames that overlap in columns 240..328 of 640, and where a thing stands that only one of them has: so many px
+    of it lie beyond the other's left edge, or its own.
+    """
+    rng = np.random.default_rng(2)
+    scene = cv2.GaussianBlur(rng.uniform(0.1, 0.9, (480, 640, 3)).astype(np.float32), (0, 0), 3)
+    scene = 0.5 + (scene - scene.mean()) / scene.std() * 0.06
+    thing = np.zeros((480, 640), np.uint8)
+    cv2.ellipse(thing, (240 - sliver + 36, 240), (36, 85), 0, 0, 360, 1, -1)
+    claims = []
+    for n, (left, right) in enumerate(((0, 328), (240, 640))):
+        colour = scene[:, left:right] + rng.normal(0, 0.02, (480, right - left, 3)).astype(np.float32)
+        if n == whose:
+            colour[thing[:, left:right] > 0] = tone
+        x, y = np.arange(right - left), np.arange(480)
+        depth = np.minimum(np.minimum(x, x[::-1])[None] / ((right - left) / 2), np.minimum(y, y[::-1])[:, None] / 240)
+        claims.append(Claim(Region(left, 0, right - left, 480), colour.astype(np.float32),
+                            np.ones(colour.shape[:2], bool), depth.astype(np.float32)))
+    return claims, thing > 0
+
+
 class Seams(unittest.TestCase):
+    def test_what_stands_across_a_frames_edge_is_whole_or_left_out(self):
+        for sliver in (3, 8):
+            for whose in (0, 1):
+                for tone in ((0.6, 0.8, 0.85), (0.9, 0.2, 0.2)):
+                    claims, thing = claims_at_an_edge(sliver, whose, tone)
+                    owner = cut_owner(thing.shape, claims, Job())
+                    with self.subTest(sliver=sliver, whose=whose, tone=tone):
+                        # the first frame sees all of it, or of the land behind it
+                        self.assertGreater(np.mean(owner[thing] == 0), 0.995)
+
     def test_the_seam_leaves_a_moving_thing_whole(self):
         claims = two_claims()
         owner = cut_owner((60, 140), claims, Job())

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.job import Job
 from windfell.later import Later
+from windfell.pixels.channels import most_of
 from windfell.pixels.tiles import Region
 
 maxflow = Later("maxflow")
@@ -23,6 +24,7 @@ BRIGHTEST = 100.0
 ROUNDS, FINER_ROUNDS = 3, 2
 BLOCK, LEVELS, LEAST_SIDE, NEAR = 8, 4, 24, 4
 AROUND = 24
+UNLIKE, LARGEST = 0.12, 0.2
 ONES, THIRDS = np.ones(5, np.float32), np.full((1, 3), 1 / 3, np.float32)
 
 
@@ -82,6 +84,7 @@ def cut_owner(
         else:
             owner = _raised(owner, levels[n], nearest)
             free = _near_seams(owner)
+            free |= _things_at(free, owner, levels[n])
         _cut(owner, levels[n], free, job, ROUNDS if n == len(levels) - 1 else FINER_ROUNDS)
     return owner
 
@@ -148,6 +151,27 @@ def _near_seams(owner: NDArray[np.int16]) -> NDArray[np.bool_]:
     edge[:, 1:] |= owner[:, 1:] != owner[:, :-1]
     edge[1:] |= owner[1:] != owner[:-1]
     return cv2.dilate(edge, np.ones((2 * NEAR + 1,) * 2, np.uint8)) > 0
+
+
+def _things_at(near: NDArray[np.bool_], owner: NDArray[np.int16], claims: Sequence[Claim]) -> NDArray[np.bool_]:
+    """What other frames do not show so, as far as it reaches to a seam, and around: a seam that went through it on a
+    surface on which little of it was seen may go around it.
+    """
+    picture = np.zeros((*owner.shape, 3), np.float32)
+    for n, claim in enumerate(claims):
+        mine = owner[claim.slices] == n
+        picture[claim.slices][mine] = claim.colour[mine]
+    out = np.zeros(owner.shape, np.uint8)
+    for n, claim in enumerate(claims):
+        seen = claim.valid & (owner[claim.slices] != n) & (owner[claim.slices] != NOBODY)
+        unlike = most_of(cv2.absdiff(claim.colour, picture[claim.slices])) > UNLIKE
+        thing = cv2.morphologyEx((unlike & seen).astype(np.uint8), cv2.MORPH_OPEN, np.ones((3, 3), np.uint8))
+        count, parts, stats, _ = cv2.connectedComponentsWithStats(thing)
+        meets = np.bincount(parts[near[claim.slices]], minlength=count) > 0
+        meets &= stats[:, cv2.CC_STAT_AREA] < LARGEST * parts.size
+        meets[0] = False
+        out[claim.slices] |= meets[parts]
+    return cv2.dilate(out, np.ones((2 * NEAR + 1,) * 2, np.uint8)) > 0
 
 
 def _cut(
