@@ -91,7 +91,12 @@ def may_bend(cameras: Cameras, members: Sequence[int], lenses: int) -> bool:
     """
     if cameras.count - len(members) > cameras.count // STRANGERS or len(cameras.lenses) > lenses:
         return True
-    return any(pull_of(cameras.lens(n)) > BENT for n in members)
+    return bends(cameras, members, BENT)
+
+
+def bends(cameras: Cameras, members: Sequence[int], pull: float) -> bool:
+    """Whether a member's lens draws its corners in, or pushes them out, by more than a share."""
+    return any(pull_of(cameras.lens(n)) > pull for n in members)
 
 
 def bent_more(links: Sequence[Link], count: int, linked: Callable[[float], Links]) -> tuple[float, Links] | None:

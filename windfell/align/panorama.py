@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.adjust import ROUGH_GAIN, Observations, Uncertainty, errors_px, uncertainty
-from windfell.align.barrel import PLAINLY, agreeing, as_seen, bent_more, may_bend, straightened, unmoved
+from windfell.align.barrel import BENT, PLAINLY, agreeing, as_seen, bends, bent_more, may_bend, straightened, unmoved
 from windfell.align.by_light import pairs_that_meet
 from windfell.align.cameras import Cameras
 from windfell.align.candidates import likely_pairs
@@ -127,8 +127,11 @@ def grounded(
 def explains_more(bent: Ground, plain: Ground, links: Sequence[Link], before: Sequence[Link]) -> bool:
     """Whether a lens that bends much, and its `links`, explain the frames better than what was found `before`.
 
-    The light must confirm many of the features that agree: what is bent enough lies on anything.
+    The light must confirm many of the features that agree: what is bent enough lies on anything. And the lens that is
+    found must bend: one that does not contradicts what led to it.
     """
+    if not bends(bent.cameras, bent.members, BENT / 2):
+        return False
     held = {(o.a, o.b): len(o.points_a) for o in bent.held}
     agree = [(k.count, held[k.a, k.b]) for k in links if (k.a, k.b) in held]
     if any(confirmed < CONFIRMED * min(count, LINK_MOST) for count, confirmed in agree):
