@@ -69,8 +69,8 @@ def cut_owner(
     Alpha-expansion (Boykov, Veksler & Zabih 2001) with the seam cost of Kwatra et al.
     (2003): two neighbours owned by different frames cost what these frames differ by at
     both. Each expansion is one minimum cut. From coarse to fine: seams are found on a surface a few times as small,
-    and on each finer one move only near where they lie. Sides and boxes are multiples of `BLOCK`, or all is cut at
-    once.
+    and on each finer one move only near where they lie and around things that reach there. Sides and boxes are
+    multiples of `BLOCK`, or all is cut at once.
     """
     levels = [list(claims)]
     while len(levels) < LEVELS and _halves(shape, claims, 2 ** len(levels)):
