@@ -33,14 +33,13 @@ MOST, TWICE = 0.5, 2
 @dataclass(frozen=True)
 class _Look:
     """What is seen below the top of a thing, small: its difference to the plate (h, w, 3), the thing (h, w), what
-    differs; `body`: its rows; its first row and column in the frame and px of the frame for one of these.
+    differs; `body`: its rows; its first row in the frame, and px of the frame for one of these.
     """
 
     difference: F32
     thing: Mask
     differs: Mask
     body: int
-    left: float
     top: float
     px: float
 
@@ -145,7 +144,7 @@ def _looked_at(piece: Piece, least_bottom: int, light: F32, plate: F32, off: F32
     box = piece.box
     thing[box[1] : box[1] + box[3], box[0] : box[0] + box[2]] = piece.matte
     return _Look(small(light[at] - plate[at]), small(thing[at]) > 127, small(off[at] > REGION) > 0.4,
-                 min(round(h * k), size[1]), left, y, 1 / k)
+                 min(round(h * k), size[1]), y, 1 / k)
 
 
 def _tried(look: _Look, body: int, axis: int, whole: bool) -> _Axis | None:
