@@ -48,9 +48,7 @@ class Mover:
     @property
     def body_box(self) -> Box:
         """(x, y, width, height) of the thing without its shadow, px of the whole picture."""
-        left, top = self.piece.box[:2]
-        x, y, w, h = cv2.boundingRect((self.piece.matte > 127).astype(np.uint8))
-        x, y, w, h = (v / self.scale for v in (left + x, top + y, w, h))
+        x, y, w, h = (v / self.scale for v in self.piece.body_box)
         return round(x), round(y), max(1, round(w)), max(1, round(h))
 
     def body_over(self, size: tuple[int, int]) -> U8:

@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.subjects.pieces import REGION, Box, Piece
+from windfell.subjects.pieces import REGION, Box, Piece, disc, laid
 
 F32 = NDArray[np.float32]
 U8 = NDArray[np.uint8]
@@ -69,7 +69,7 @@ def mirrored_of(pieces: Sequence[Piece], light: F32, plate: F32, off: F32) -> di
     """Those of the pieces of a frame (h, w, 3), by index, that seem to be mirrored; `off`: how many noises it differs
     from the plate (h, w).
     """
-    left = sorted(range(len(pieces)), key=lambda n: _body_box(pieces[n])[1])
+    left = sorted(range(len(pieces)), key=lambda n: pieces[n].body_box[1])
     out: dict[int, Mirrored] = {}
     while left:
         n = left.pop(0)
@@ -99,14 +99,9 @@ def with_mirrored(pieces: Sequence[Piece], found: Mapping[int, Mirrored]) -> lis
     return sorted(out, key=lambda p: -p.area)
 
 
-def _body_box(piece: Piece) -> Box:
-    x, y, w, h = cv2.boundingRect((piece.matte > 127).astype(np.uint8))
-    return piece.box[0] + x, piece.box[1] + y, w, h
-
-
 def _axis_of(piece: Piece, others: Sequence[Piece], light: F32, plate: F32, off: F32) -> _Axis | None:
     """The axis at which a piece is mirrored, if it plainly is: within it, below it, or halfway to another."""
-    below = [box for box in map(_body_box, others) if _lies_below(_body_box(piece), box)]
+    below = [p.body_box for p in others if _lies_below(piece.body_box, p.body_box)]
     look = _looked_at(piece, max((y + h for _, y, _, h in below), default=0), light, plate, off)
     if look is None:
         return None
@@ -127,7 +122,7 @@ def _lies_below(one: Box, other: Box) -> bool:
 
 
 def _looked_at(piece: Piece, least_bottom: int, light: F32, plate: F32, off: F32) -> _Look | None:
-    x, y, w, h = _body_box(piece)
+    x, y, w, h = piece.body_box
     if h < LEAST_TALL or w < 3:
         return None
     aside = round(ASIDE * w) + 2
@@ -140,9 +135,7 @@ def _looked_at(piece: Piece, least_bottom: int, light: F32, plate: F32, off: F32
     def small(v: NDArray) -> F32:
         return cv2.resize(np.ascontiguousarray(v, np.float32), size, interpolation=cv2.INTER_AREA)
 
-    thing = np.zeros(off.shape, np.uint8)
-    box = piece.box
-    thing[box[1] : box[1] + box[3], box[0] : box[0] + box[2]] = piece.matte
+    thing = laid([(piece.box, piece.matte)], off.shape)
     return _Look(small(light[at] - plate[at]), small(thing[at]) > 127, small(off[at] > REGION) > 0.4,
                  min(round(h * k), size[1]), y, 1 / k)
 
@@ -194,47 +187,35 @@ def _like(a: F32, b: F32) -> float:
 def _with_reflection(pieces: Sequence[Piece], n: int, axis: _Axis, others: Sequence[int], off: F32) -> Mirrored:
     """A piece with what is mirrored of it as part of its shadow, and which of the others are no more than that."""
     piece = pieces[n]
-    h, w = off.shape
-    body = np.zeros((h, w), np.uint8)
-    _put(body, piece.box, piece.matte)
-    cast = np.zeros((h, w), np.uint8)
-    _put(cast, piece.box, piece.shadow)
-    tall = _body_box(piece)[3]
+    body, cast = (laid([(piece.box, m)], off.shape) for m in (piece.matte, piece.shadow))
+    _, top, _, tall = piece.body_box
     split = round(axis.row)
     if axis.whole:
         cast[split:] = np.maximum(cast[split:], body[split:])
         body[split:] = 0
-        tall = split - _body_box(piece)[1]
+        tall = split - top
     reach = max(2, round(REACH * tall))
-    zone = cv2.dilate(_mirrored((body > 127).astype(np.uint8), axis.row), _disc(reach))
+    zone = cv2.dilate(_mirrored((body > 127).astype(np.uint8), axis.row), disc(reach))
     zone[:split] = 0
-    reflections = []
-    for k in others:
-        x, y, ow, oh = pieces[k].box
-        own = pieces[k].matte > 127
-        if (own & (zone[y : y + oh, x : x + ow] > 0)).sum() > INSIDE * max(own.sum(), 1):
-            _put(cast, pieces[k].box, np.maximum(pieces[k].matte, pieces[k].shadow))
-            reflections.append(k)
-    told = cv2.morphologyEx(((off > REGION) & (zone > 0)).astype(np.uint8), cv2.MORPH_CLOSE, _disc(reach))
+    reflections = tuple(k for k in others if _mostly_in(pieces[k], zone))
+    for k in reflections:
+        cast = np.maximum(cast, laid([(pieces[k].box, m) for m in (pieces[k].matte, pieces[k].shadow)], off.shape))
+    told = cv2.morphologyEx(((off > REGION) & (zone > 0)).astype(np.uint8), cv2.MORPH_CLOSE, disc(reach))
     soft = cv2.GaussianBlur(told.astype(np.float32) * 255, (0, 0), max(1.0, reach / 3))
     cast = np.minimum(np.maximum(cast, np.rint(soft).astype(np.uint8)), 255 - body)
     x, y, bw, bh = cv2.boundingRect(cv2.max(body, cast))
     at = np.s_[y : y + bh, x : x + bw]
     joined = replace(piece, box=(x, y, bw, bh), matte=body[at].copy(), shadow=cast[at].copy())
-    return Mirrored(joined, tuple(reflections))
+    return Mirrored(joined, reflections)
 
 
-def _put(target: U8, box: Box, matte: U8) -> None:
-    x, y, w, h = box
-    at = np.s_[y : y + h, x : x + w]
-    target[at] = np.maximum(target[at], matte)
+def _mostly_in(piece: Piece, zone: U8) -> bool:
+    x, y, w, h = piece.box
+    own = piece.matte > 127
+    return bool((own & (zone[y : y + h, x : x + w] > 0)).sum() > INSIDE * max(own.sum(), 1))
 
 
 def _mirrored(mask: U8, row: float) -> U8:
     """A mask (h, w) upside down about a row."""
     turn = np.array([[1, 0, 0], [0, -1, 2 * row - 1]], np.float32)
     return cv2.warpAffine(mask, turn, mask.shape[::-1], flags=cv2.INTER_NEAREST)
-
-
-def _disc(radius: int) -> U8:
-    return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1))

@@ -42,6 +42,12 @@ class Piece:
         return int((self.matte > 127).sum())
 
     @property
+    def body_box(self) -> Box:
+        """(x, y, width, height) of the thing itself, px."""
+        x, y, w, h = cv2.boundingRect((self.matte > 127).astype(np.uint8))
+        return self.box[0] + x, self.box[1] + y, w, h
+
+    @property
     def middle(self) -> tuple[float, float]:
         """Of the thing itself, px."""
         y, x = np.nonzero(self.matte > 127)
@@ -55,14 +61,14 @@ def pieces_of(light: F32, plate: F32, off: F32, noise: F32, least_share: float =
     region = _grown_from_seeds(off)
     side = float(np.hypot(h, w))
     shadow = _like_casts(light, plate, noise, region)
-    shadow = cv2.morphologyEx(shadow.astype(np.uint8), cv2.MORPH_OPEN, _disc(2)) > 0
+    shadow = cv2.morphologyEx(shadow.astype(np.uint8), cv2.MORPH_OPEN, disc(2)) > 0
     # a shadow's own rim is no thing: what is one reaches further than that
-    core = region & (cv2.dilate(shadow.astype(np.uint8), _disc(RIM_PX)) == 0)
-    body = ((cv2.dilate(core.astype(np.uint8), _disc(RIM_PX + 1)) > 0) & region & ~shadow).astype(np.uint8)
-    body = cv2.morphologyEx(body, cv2.MORPH_OPEN, _disc(1))
-    body = _filled(cv2.morphologyEx(body, cv2.MORPH_CLOSE, _disc(max(2, round(side * JOIN_SHARE / 3)))))
+    core = region & (cv2.dilate(shadow.astype(np.uint8), disc(RIM_PX)) == 0)
+    body = ((cv2.dilate(core.astype(np.uint8), disc(RIM_PX + 1)) > 0) & region & ~shadow).astype(np.uint8)
+    body = cv2.morphologyEx(body, cv2.MORPH_OPEN, disc(1))
+    body = _filled(cv2.morphologyEx(body, cv2.MORPH_CLOSE, disc(max(2, round(side * JOIN_SHARE / 3)))))
     shadow &= body == 0
-    near = cv2.dilate(body, _disc(max(2, round(side * JOIN_SHARE))))
+    near = cv2.dilate(body, disc(max(2, round(side * JOIN_SHARE))))
     count, labels = cv2.connectedComponents(near)
     labels = np.where(body > 0, labels, 0)
     specks = np.bincount(labels.ravel(), minlength=count) < least_share * h * w
@@ -112,7 +118,7 @@ def _lit_sharply(light: F32, plate: F32, like: NDArray[np.bool_]) -> NDArray[np.
 def _grown_from_seeds(off: F32) -> NDArray[np.bool_]:
     """What differs, where any of it differs plainly."""
     wide = (off > REGION).astype(np.uint8)
-    wide = cv2.morphologyEx(wide, cv2.MORPH_CLOSE, _disc(2))
+    wide = cv2.morphologyEx(wide, cv2.MORPH_CLOSE, disc(2))
     count, labels = cv2.connectedComponents(wide)
     seeds = np.bincount(labels[off > SEED], minlength=count) >= 6
     seeds[0] = False
@@ -126,7 +132,7 @@ def _owners(shadow: NDArray[np.bool_], labels: NDArray, count: int, reach: int) 
     if parts < 2 or count < 2:
         return out
     rim = np.zeros(labels.shape, np.int32)
-    grown = cv2.dilate(labels.astype(np.float32), _disc(max(2, reach // 4))).astype(np.int32)
+    grown = cv2.dilate(labels.astype(np.float32), disc(max(2, reach // 4))).astype(np.int32)
     rim[shadow] = grown[shadow]
     touches = np.zeros((parts, count), np.int64)
     np.add.at(touches, (which[shadow], rim[shadow]), 1)
@@ -172,7 +178,7 @@ def _piece(own: NDArray[np.bool_], shadow: NDArray[np.bool_], light: F32, plate:
     at = np.s_[top:bottom, left:right]
     matte = _matte(own[at], light[at], plate[at])
     dark = cv2.GaussianBlur(shadow[at].astype(np.float32), (0, 0), EDGE_PX)
-    dark = cv2.dilate(dark, _disc(EDGE_PX)) * (1 - matte)
+    dark = cv2.dilate(dark, disc(EDGE_PX)) * (1 - matte)
     inside = light[own]
     return Piece((left, top, right - left, bottom - top), np.rint(255 * matte).astype(np.uint8),
                  np.rint(255 * np.clip(dark, 0, 1)).astype(np.uint8), float(off[own].mean()),
@@ -186,8 +192,8 @@ def _matte(own: NDArray[np.bool_], light: F32, plate: F32) -> F32:
     mask = own.astype(np.uint8)
     # deep inside, of what is thin its middle
     depth = cv2.distanceTransform(np.pad(mask, 1), cv2.DIST_L2, 3)[1:-1, 1:-1]
-    inside = depth > np.minimum(INNER_PX, 0.5 * cv2.dilate(depth, _disc(INNER_PX)))
-    rim = (cv2.dilate(mask, _disc(EDGE_PX)) > 0) & ~inside
+    inside = depth > np.minimum(INNER_PX, 0.5 * cv2.dilate(depth, disc(INNER_PX)))
+    rim = (cv2.dilate(mask, disc(EDGE_PX)) > 0) & ~inside
     weight = (inside if inside.any() else own).astype(np.float32)
     sigma = 1.5 * INNER_PX
     blur = lambda v: cv2.GaussianBlur(v, (0, 0), sigma)  # noqa: E731
@@ -216,7 +222,8 @@ def _filled(mask: U8) -> U8:
     return out
 
 
-def _disc(radius: int) -> U8:
+def disc(radius: int) -> U8:
+    """A round brush, uint8."""
     return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1))
 
 
