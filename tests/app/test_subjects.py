@@ -3,6 +3,7 @@
 import tempfile
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PIL import Image
@@ -362,6 +363,20 @@ class SubjectsStation(Drawing):
         best.buttons[2].click()
         self.settle()
         self.assertEqual([x.frames for x in self.layers], [(self.session.frame_set.used[2].id,)])
+        place, pressed = best.place, []
+        with mock.patch("windfell.app.stations.best_page.pointed_box", lambda _, at, job: pressed.append(at) or
+                        ((40, 50, 60, 70) if len(pressed) < 3 else None)):
+            for more in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier):
+                best.place = (20, 10, 30, 30)
+                with mock.patch("PySide6.QtWidgets.QApplication.keyboardModifiers", lambda m=more: m):
+                    QTest.mouseClick(self.window.view, Qt.MouseButton.LeftButton, more, self.spot(0.25, 0.5))
+                self.settle()
+                self.assertEqual(best.place, (20, 10, 80, 110) if more else (40, 50, 60, 70))
+            QTest.mouseClick(self.window.view, Qt.MouseButton.LeftButton, pos=self.spot(0.25, 0.5))
+            self.settle()
+        self.assertIn("edge of its own", self.said[-1])
+        np.testing.assert_allclose(pressed[0], (0.25 * 480, 0.5 * 320), atol=1.5)
+        best.place = place
         self.window.do("undo")
         self.window.do("undo")
         self.assertEqual(self.layers, ())

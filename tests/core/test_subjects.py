@@ -18,6 +18,7 @@ from windfell.engine.best_of import appearances, best_layer
 from windfell.engine.even_light import evened
 from windfell.engine.following import followed
 from windfell.engine.pieces_laid import suggested, with_pieces
+from windfell.engine.pointed import around_both, pointed_box
 from windfell.engine.stack_subjects import found_subjects
 from windfell.errors import CannotJoin
 from windfell.job import Job
@@ -368,6 +369,18 @@ class BestOfAGroup(Series):
         taken = best_cut(off, inner, beyond)
         self.assertTrue(taken[11:49, 16:65].all())
         self.assertFalse(taken[:9].any() or taken[:, :14].any() or taken[:, 67:].any() or taken[51:].any())
+
+    def test_what_is_pointed_at_is_found_by_its_edges_in_most_frames(self):
+        frames, truth = series([[(160 + n % 2, 120, n % 2)] for n in range(5)])
+        frames[2] = series([[]])[0][0]  # it had gone
+        stages, _ = self.stages(frames)
+        x, y, w, h = cv2.boundingRect(truth[0][0][0].astype(np.uint8))
+        for spot in ((160, 90), (162, 104)):
+            left, top, wide, high = pointed_box(stages, spot, Job())
+            self.assertTrue(left < x < left + 0.5 * w and x + w < left + wide < x + 1.6 * w, (left, wide))
+            self.assertTrue(y - 0.8 * h < top < y and y + h < top + high < y + 1.5 * h, (top, high))
+        self.assertIsNone(pointed_box(stages, (60, 40), Job()), "the land goes on")
+        self.assertEqual(around_both((10, 20, 30, 30), (5, 40, 10, 30)), (5, 20, 35, 50))
 
     def test_the_wished_appearance_is_laid_in_without_a_step_though_it_shifted_and_its_light_changed(self):
         frames, truth = series([[(160, 120, 0)], [(160, 120, 1)], [(160, 120, 0)]])

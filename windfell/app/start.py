@@ -9,7 +9,7 @@ import sys
 import time
 from pathlib import Path
 
-from PySide6.QtCore import QPointF, QRectF, QTimer
+from PySide6.QtCore import QPointF, QTimer
 from PySide6.QtGui import QPixmapCache
 from PySide6.QtWidgets import QApplication
 
@@ -220,7 +220,7 @@ def _show_subjects(app: QApplication, window: Window, what: str) -> None:
         return
     subjects.open_view("best")
     subjects.deeds.put_behind(window.session.frame_set.frames[0].id)
-    subjects.box.drawn.emit(QRectF(0.17, 0.42, 0.1, 0.22))
+    subjects.spot.pressed.emit(QPointF(0.221, 0.51))
     settle(app, window)
     subjects.best.lay(3)
 

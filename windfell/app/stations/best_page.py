@@ -1,39 +1,42 @@
-"""Subjects' best of a group: a box around a person, all frames' appearances side by side, the wished one laid in."""
+"""Subjects' best of a group: a person is pointed at, all frames' appearances side by side, the wished one laid in."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
 from windfell.app.picture.images import image_of_rgb
 from windfell.app.session import Session
 from windfell.app.stations.station import Station
-from windfell.engine.best_of import Appearance, appearances, best_layer
+from windfell.engine.best_of import Appearance, Box, appearances, best_layer
+from windfell.engine.pointed import around_both, pointed_box
 from windfell.job import Job
 from windfell.recipe import pieces
 from windfell.recipe.model import FrameSet
 
 TILE = QSize(84, 84)
-TEACH = ("Draw a box around a face or a whole figure; then press the wished appearance. Faces are not found by "
-         "themselves: nothing fit for it ships with the vision library.")
+TEACH = ("Press a face or a figure on the picture, or draw a box around it; then press the wished appearance. Whose "
+         "eyes are shut is not told: nothing fit for it ships with the vision library.")
+NOTHING = "Nothing with an edge of its own lies there in most frames: draw a box instead."
 
 
 class BestPage(QWidget):
-    """`boxing`: a box is to be drawn on the picture."""
+    """`boxing`: a box is to be drawn on the picture. `placed`: another place is in hand."""
 
     boxing = Signal(bool)
+    placed = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.place: tuple[int, int, int, int] | None = None
+        self.place: Box | None = None
         self.buttons: list[QToolButton] = []
         self._of: str | None = None
         self.draw = QPushButton("Box…", checkable=True)
-        self.draw.setToolTip("Draw a box around one person on the picture")
+        self.draw.setToolTip("Draw a box around one person on the picture, instead of pressing it")
         self.draw.clicked.connect(lambda on: self.boxing.emit(on))
         self.words = Station.quiet(TEACH)
         row = QHBoxLayout()
@@ -54,7 +57,7 @@ class BestPage(QWidget):
 
     @property
     def settled(self) -> bool:
-        return not (self.session.desk.runs("appearances") or self.session.desk.runs("best"))
+        return not any(self.session.desk.runs(name) for name in ("pointed", "appearances", "best"))
 
     def refresh(self) -> None:
         """Another set: nothing is boxed there yet."""
@@ -71,13 +74,35 @@ class BestPage(QWidget):
 
     def box(self, share: QRectF, size: tuple[int, int]) -> None:
         """A box was drawn, in shares of a picture of `size` px: show all appearances of it."""
-        s, own = self.session, self.session.frame_set
         w, h = size
-        self.place = (round(share.x() * w), round(share.y() * h), max(8, round(share.width() * w)),
-                      max(8, round(share.height() * h)))
         self.draw.setChecked(False)
-        engine, place = s.engine, self.place
-        ground = pieces.without_layers(s.project, own.id)
+        self._look((round(share.x() * w), round(share.y() * h), max(8, round(share.width() * w)),
+                    max(8, round(share.height() * h))))
+
+    def point(self, share: QPointF, size: tuple[int, int], more: bool) -> None:
+        """A spot (in shares of a picture of `size` px) was pressed: find what lies there, `more` beside the place in
+        hand.
+        """
+        s, own = self.session, self.session.frame_set
+        spot, before = (share.x() * size[0], share.y() * size[1]), self.place if more else None
+        engine, ground = s.engine, pieces.without_layers(s.project, own.id)
+
+        def found(box: Box | None) -> None:
+            if s.frame_set is None or s.set_id != own.id:
+                return
+            if box is None:
+                s.say(NOTHING, "wrong")
+            else:
+                self._look(box if before is None else around_both(before, box))
+
+        s.desk.ask("pointed", lambda job: pointed_box(engine.stages(ground, own.id), spot, job), found,
+                   lambda words: s.say(words, "wrong"))
+
+    def _look(self, place: Box) -> None:
+        s, own = self.session, self.session.frame_set
+        self.place = place
+        self.placed.emit()
+        engine, ground = s.engine, pieces.without_layers(s.project, own.id)
 
         def look(job: Job) -> list[Appearance]:
             return appearances(engine.stages(ground, own.id), place, job)
@@ -127,8 +152,8 @@ class BestPage(QWidget):
         s.desk.ask("best", make, done, lambda words: s.say(words, "wrong"))
 
     @staticmethod
-    def _mark(place: tuple[int, int, int, int]) -> str:
+    def _mark(place: Box) -> str:
         return "at {}, {}".format(*place[:2])
 
-    def _same_place(self, name: str, place: tuple[int, int, int, int]) -> bool:
+    def _same_place(self, name: str, place: Box) -> bool:
         return name.startswith("best: ") and name.endswith(f" {self._mark(place)}")

@@ -2,9 +2,18 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QImage, QPainter
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from windfell.app.area_hand import AreaHand, AreaTarget
 from windfell.app.picture.images import image_of
@@ -72,6 +81,7 @@ class Subjects(Station):
         self.animating.moved.connect(view.update)
         self.best = BestPage(session)
         self.best.boxing.connect(self._box_for_best)
+        self.best.placed.connect(self._view.update)
         self.conflicts = ConflictsPage()
         self.conflicts.asked.connect(self.deeds.solve)
         self.conflicts.pointed.connect(self.view.hold)
@@ -394,7 +404,13 @@ class Subjects(Station):
         self.show()
 
     def _pressed_on_picture(self, at: QPointF) -> None:
-        if self.shelf is None or self.best.isVisible():
+        if self.best.isVisible():
+            shown = self._view.source.shown
+            if shown is not None:
+                more = bool(QApplication.keyboardModifiers() & Qt.KeyboardModifier.ShiftModifier)
+                self.best.point(at, (shown.width, shown.height), more)
+            return
+        if self.shelf is None:
             return
         rect = self._view.picture_rect()
         spot = QPointF(rect.x() + at.x() * rect.width(), rect.y() + at.y() * rect.height())
@@ -418,6 +434,9 @@ class Subjects(Station):
         if self.animating.now is not None:
             draw_picture(painter, rect, self.animating.now)
             return
+        shown = self._view.source.shown
+        if self.best.isVisible() and self.best.place is not None and shown is not None:
+            self.over.place(painter, rect, self.best.place, (shown.width, shown.height))
         if self.shelf is None:
             return
         n = self.view.in_hand

@@ -74,6 +74,16 @@ class SubjectsOver:
                 painter.drawPolygon(shape)
 
     @staticmethod
+    def place(painter: QPainter, rect: QRectF, box: tuple[int, int, int, int], size: tuple[int, int]) -> None:
+        """A frame around a box (x, y, width, height) of a picture of `size` px."""
+        low, high = (on_view(QPointF(x / size[0], y / size[1]), rect)
+                     for x, y in (box[:2], (box[0] + box[2], box[1] + box[3])))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for pen in (QPen(theme.colour("ink", 150), 3.2), QPen(theme.colour("gorse"), 1.6, Qt.PenStyle.DashLine)):
+            painter.setPen(pen)
+            painter.drawRect(QRectF(low, high))
+
+    @staticmethod
     def signs(painter: QPainter, rect: QRectF, found: Subjects) -> None:
         """Where the ground cannot be told: a frame around the place, and a sign to press."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
