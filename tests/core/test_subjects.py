@@ -5,6 +5,7 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import av
 import cv2
@@ -391,6 +392,9 @@ class BestOfAGroup(Series):
             frame[50:150, 155:165] = (200, 20, 30)
         left, top, wide, high = pointed_box(self.stages(post)[0], (160, 100), Job())
         self.assertTrue(top < 50 and top + high > 150 and wide < 30, (left, top, wide, high))
+        with mock.patch("windfell.engine.pointed.LOOK_SIDE", 160):
+            smaller = pointed_box(self.stages(post)[0], (160, 100), Job())
+        np.testing.assert_allclose(smaller, (left, top, wide, high), atol=8)
 
     def test_the_wished_appearance_is_laid_in_without_a_step_though_it_shifted_and_its_light_changed(self):
         frames, truth = series([[(160, 120, 0)], [(160, 120, 1)], [(160, 120, 0)]])
