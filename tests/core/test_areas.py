@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 
 from tests.support import engine, project_of, write_picture
+from windfell.areas.growing import thing_cut
 from windfell.areas.kinds import KINDS
 from windfell.areas.mending import blemishes, mended
 from windfell.areas.painting import painted
@@ -240,6 +241,11 @@ class Reading(unittest.TestCase):
         found = flat(Area((Grown((((118.0, 50.0), (122.0, 110.0)),), size=14.0),)), 240, 160, light=light)
         self.assertGreater(found[self.thing].mean(), 0.9)
         self.assertLess(found[20:140, 180:215].max(), 0.2)
+
+    def test_a_stroke_beyond_the_picture_finds_nothing(self):
+        self.assertEqual(flat(Area((Grown((((900.0, 60.0), (902.0, 60.0)),), size=0.5),)), 240, 160,
+                              light=self.light).max(), 0)
+        self.assertEqual(thing_cut(self.light, [np.array([[-9.0, 4.0]])], [], 0.2).max(), 0)
 
     def test_a_stroke_outside_keeps_it_out(self):
         stroke = (((118.0, 55.0), (122.0, 95.0)),)

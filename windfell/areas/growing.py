@@ -61,6 +61,8 @@ def thing_cut(light: F32, inside: list[Array], outside: list[Array], half: float
     small = cv2.resize(light, None, fx=k, fy=k, interpolation=cv2.INTER_AREA) if k < 1 else light
     seen = np.ascontiguousarray((255 * perceptual(small) + 0.5).astype(np.uint8))
     sure = _drawn(inside, small.shape[:2], k, half)
+    if not sure.any():
+        return np.zeros((h, w), np.float32)
     kept_out = _drawn(outside, small.shape[:2], k, half) & ~sure
     labels = np.full(sure.shape, cv2.GC_PR_BGD, np.uint8)
     reach = max(3.0, NEAR * max(np.ptp(np.argwhere(sure), axis=0).max(initial=0), 6))
@@ -69,8 +71,6 @@ def thing_cut(light: F32, inside: list[Array], outside: list[Array], half: float
     rim[2:-2, 2:-2] = False
     labels[(rim & ~sure) | kept_out] = cv2.GC_BGD
     labels[sure] = cv2.GC_FGD
-    if not sure.any():
-        return np.zeros((h, w), np.float32)
     cv2.setRNGSeed(7)
     models = np.zeros((1, 65)), np.zeros((1, 65))
     cv2.grabCut(seen, labels, None, *models, ROUNDS, cv2.GC_INIT_WITH_MASK)

@@ -21,7 +21,7 @@ MOST_FRAMES, LOOK_SIDE = 9, 1000
 # half sides of the windows that are tried, of the picture's longer side, the smallest first
 WINDOWS = tuple(0.03 * 1.5**n for n in range(7))
 LEAST_PX = 12
-BRUSH = 0.09
+BRUSH, LEAST_BRUSH = 0.09, 1.0
 FREE, LEAST_AREA = 0.06, 0.03
 # of 255, along most of the rim: a thing has an edge of its own
 EDGE, OF_RIM = 9.0, 0.3
@@ -45,7 +45,7 @@ def pointed_box(stages: PileStages, at: tuple[float, float], job: Job) -> Box | 
     for share in WINDOWS:
         reach = share * max(whole.width, whole.height)
         window = Region(round(x - reach), round(y - reach), round(2 * reach), round(2 * reach)).shared(whole)
-        if min(window.width, window.height) < LEAST_PX:
+        if window is None or min(window.width, window.height) < LEAST_PX:
             continue
         spot = np.array([[x - window.left, y - window.top]]) - 0.5
         boxes = [b for b in job.map(lambda f, w=window, s=spot: _thing_in(f, w, whole, s), some, "pointing")
@@ -77,7 +77,7 @@ def _thing_in(frame: FrameInPlace, window: Region, whole: Region, spot: NDArray[
     if not np.isfinite(light).all():
         return None
     side = max(window.width, window.height)
-    thing = thing_cut(light, [spot], [], BRUSH * side / 2) > 0.5
+    thing = thing_cut(light, [spot], [], max(LEAST_BRUSH, BRUSH * side / 2)) > 0.5
     if thing.mean() < LEAST_AREA or not _has_edge(light, thing):
         return None
     x0, y0, w, h = cv2.boundingRect(thing.astype(np.uint8))
