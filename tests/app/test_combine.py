@@ -1,9 +1,11 @@
 """Combine's pages driven: rules and what goes with them, straightened by a line, curves straightened, cropped."""
 
 from dataclasses import replace
+from unittest import mock
 
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QLabel
 
 from tests.app.support import WindowTest
 from windfell.recipe.combining import Floor, Rule
@@ -38,6 +40,25 @@ class Combining(WindowTest):
         self.assertIsNone(self.window.view.in_hand)
         self.window.do("undo")
         self.assertEqual(self.session.project, before)
+
+    def test_darks_and_flats_are_chosen_counted_and_let_go(self):
+        self.combine.open_tab("light")
+        row, paths = self.combine.fields, [f.source.path for f in self.own.frames]
+        self.assertFalse(row.none.isEnabled())
+        for fields, chosen in (("darks", paths[:2]), ("flats", paths[2:3]), ("darks", [])):
+            asked = "windfell.app.widgets.fields_row.QFileDialog.getOpenFileNames"
+            with mock.patch(asked, return_value=(chosen, "")):
+                self.click(row.more[fields])
+        self.assertEqual(row.words.text(), "2 darks, 1 flat")
+        self.assertEqual([s.path for s in self.own.combining.darks], paths[:2])
+        self.click(row.none)
+        self.assertEqual((self.own.combining.darks, self.own.combining.flats), ((), ()))
+        self.session.undo()
+        self.session.go("gather")
+        self.assertIn("9 frames, 2 darks, 1 flat", [x.text() for x in self.window.findChildren(QLabel)])
+        self.session.go("combine")
+        self.settle()
+        self.assertIsNone(self.window.source.error)
 
     def test_the_base_is_held_against_the_result(self):
         self.assertIsNone(self.combine.held_against(self.session.project))

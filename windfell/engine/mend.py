@@ -11,6 +11,7 @@ from windfell.engine.fisheyes import fisheye_correction, taken_through, through_
 from windfell.engine.survey import matched_set, surveyed
 from windfell.job import Job
 from windfell.readiness.findings import Finding, Mend
+from windfell.recipe.calibrating import used_as_fields
 from windfell.recipe.developing import develop_each
 from windfell.recipe.edits import Edit
 from windfell.recipe.model import Align, Frame, FrameSet, Project
@@ -35,13 +36,15 @@ def _words(finding: Finding) -> str:
     if finding.mend is Mend.KEEP_ASIDE:
         return f"keep {count} frame{'' if count == 1 else 's'} aside ({finding.fault})"
     return {Mend.MATCH: "match", Mend.LENS: "correct the lens", Mend.ALIGN: "align the frames",
-            Mend.FISHEYE: "correct as a fisheye"}[finding.mend]
+            Mend.FISHEYE: "correct as a fisheye", Mend.FIELDS: f"use {count} as {finding.fault}"}[finding.mend]
 
 
 def _mend(engine: Engine, project: Project, set_id: str, finding: Finding, job: Job) -> Project | None:
     frame_set = project.set(set_id)
     if finding.mend is Mend.KEEP_ASIDE:
         return project.with_set(_each(frame_set, finding.frames, lambda f: replace(f, on=False)))
+    if finding.mend is Mend.FIELDS:
+        return used_as_fields(project, set_id, finding.fault, finding.frames).project
     if finding.mend is Mend.ALIGN:
         registration = replace(frame_set.registration, align=Align.SIMILARITY)
         return project.with_set(replace(frame_set, registration=registration))

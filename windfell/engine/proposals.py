@@ -19,6 +19,7 @@ from windfell.align.same_light import brighter_by
 from windfell.engine.bracketed import Glances, inner_sets, nested_frames, positions_among
 from windfell.engine.core import FEATURES, Engine
 from windfell.engine.glimpse import glimpse_of
+from windfell.engine.proposed_fields import calibrated_by, fields_among
 from windfell.engine.sources import Opened
 from windfell.engine.stage import Detail
 from windfell.errors import BadRequest, FrameUnreadable
@@ -29,6 +30,7 @@ from windfell.frames.video import evenly, instant, is_video, last_time, video_fa
 from windfell.geometry import planar
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
+from windfell.pixels.fields import FieldLook, field_of
 from windfell.pixels.resample import shrunk
 from windfell.recipe.combining import Rule
 from windfell.recipe.model import Align, Frame, FrameSet, Kind, Project, Registration, frame_from_path, new_id
@@ -55,11 +57,15 @@ def propose(engine: Engine, paths: Sequence[str], job: Job, first_number: int = 
     shots = [s for s, _ in found if s is not None]
     refused = tuple(why for s, why in found if s is None)
     known = Acquaintances(engine, shots, job)
-    like = known.like
-    sets: list[FrameSet] = []
-    for n, group in enumerate(grouped(shots, like)):
-        sets += _sets_of(group, first_number + n, known)
+    fields = fields_among(shots, known.field)
+    sets = calibrated_by(_sets_from([s for s in shots if s.path not in fields], first_number, known), shots, fields)
+    if sets is None:  # nothing is there that they would calibrate
+        sets = _sets_from(shots, first_number, known)
     return Proposal(tuple(replace(s, proposed=True) for s in sets), refused)
+
+
+def _sets_from(shots: Sequence[Shot], first_number: int, known: Acquaintances) -> list[FrameSet]:
+    return [s for n, group in enumerate(grouped(shots, known.like)) for s in _sets_of(group, first_number + n, known)]
 
 
 def shot_of(path: str) -> tuple[Shot | None, str]:
@@ -180,6 +186,12 @@ class Acquaintances:
             small = self._small[shot.path]
             self._colours[shot.path] = np.zeros(512, np.float32) if small is None else _histogram(small)
         return self._colours[shot.path]
+
+    def field(self, shot: Shot) -> FieldLook | None:
+        """Whether a frame shows something, or no light, or an even field."""
+        small = self._small.get(shot.path)
+        return None if small is None else field_of(
+            srgb_decoded(small / 255.0) @ SRGB_TO_WORKING.T, shot.exposure_ev)
 
     def relation(self, a: Shot, b: Shot) -> Relation | None:
         """What features of the two say that they share."""

@@ -33,6 +33,7 @@ from windfell.errors import CannotJoin, WindfellError
 from windfell.geometry import planar
 from windfell.geometry.optics import Optics
 from windfell.job import Job
+from windfell.pixels.fields import field_of
 from windfell.readiness.checks import findings
 from windfell.readiness.coverage import coverage_of, covered_masks, missing_caps
 from windfell.readiness.findings import Finding
@@ -120,7 +121,8 @@ def _places(
     if not features:
         return [], None, (), None
     if kind is Kind.STACK:
-        links, shifts = _series_links(features, job)
+        first = next((n for n, (*_, g) in enumerate(looked) if field_of(g.small).field is None), 0)
+        links, shifts = _series_links(features, first, job)
         return [_pair_look(k, features) for k in links[0]], None, shifts, None
     links = find_links(features, job)
     pairs = [_pair_look(k, features) for k in links[0]]
@@ -146,28 +148,31 @@ def _frame_look(frame: Frame, opened: Opened, glimpse: Glimpse) -> FrameLook:
         frame.id, os.path.basename(path), os.path.splitext(path)[0].lower(), kind, opened.size,
         m and m.taken, m and m.exposure_value, m and m.focal_mm, m and m.camera, glimpse.digest,
         glimpse.fine, glimpse.burnt, profile, lens.profile is not None or by_hand,
-        m is not None and m.format == "raw",
+        m is not None and m.format == "raw", field_of(glimpse.small, m and m.exposure_value),
     )
 
 
-def _series_links(features, job: Job):
-    """Links of a still series to its first frame, and how far each frame moved, px."""
-    def one(n: int):
-        return onto(features[0], features[n], "similarity")
+def _series_links(features, first: int, job: Job):
+    """Links of a still series to one of its frames, and how far each frame moved against that, px."""
+    start = features[first]
 
-    places = job.map(one, list(range(1, len(features))), "comparing the frames")
-    links, shifts = [], [0.0]
-    for n, place in enumerate(places, 1):
+    def one(n: int):
+        return None if n == first else onto(start, features[n], "similarity")
+
+    places = job.map(one, list(range(len(features))), "comparing the frames")
+    links: list[Link] = []
+    shifts: list[float | None] = [None] * len(features)
+    shifts[first] = 0.0
+    for n, place in enumerate(places):
         if not isinstance(place, Onto):
-            shifts.append(None)
             continue
-        pairs = matches(features[0], features[n])
-        a, b = features[0].points[pairs[:, 0]], features[n].points[pairs[:, 1]]
-        links.append(Link(0, n, a, b, np.ones(len(a), bool), place.transform))
-        middle = np.array([[features[0].width / 2, features[0].height / 2]])
+        pairs = matches(start, features[n])
+        a, b = start.points[pairs[:, 0]], features[n].points[pairs[:, 1]]
+        links.append(Link(first, n, a, b, np.ones(len(a), bool), place.transform))
+        middle = np.array([[start.width / 2, start.height / 2]])
         moved = planar.apply(place.transform, middle) - middle * [
-            features[n].width / features[0].width, features[n].height / features[0].height]
-        shifts.append(float(np.linalg.norm(moved)))
+            features[n].width / start.width, features[n].height / start.height]
+        shifts[n] = float(np.linalg.norm(moved))
     return (links, []), tuple(shifts)
 
 

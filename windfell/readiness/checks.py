@@ -6,6 +6,7 @@ from collections import Counter, defaultdict
 
 import numpy as np
 
+from windfell.pixels.fields import Field, was_covered
 from windfell.readiness.findings import Finding, Mend, Weight
 from windfell.readiness.sharpness import softness
 from windfell.readiness.survey import FrameLook, Survey
@@ -18,6 +19,7 @@ ALIKE_OVERLAP, ALIKE_SHIFT = 0.965, 0.02
 BUMP, STILL = 1 / 900, 1 / 2000
 PARALLAX = 1 / 320
 BURNT_SHARE = 0.012
+LEAST_LIGHTS = 3
 
 
 def numbers(survey: Survey, places) -> str:
@@ -242,13 +244,39 @@ def unconnected(survey: Survey) -> list[Finding]:
     held = set()
     for p in survey.pairs:
         held |= {p.a, p.b}
-    apart = [n for n in range(len(survey.frames)) if n not in held]
+    fields = {n for some, _ in _fields(survey).values() for n in some}
+    apart = [n for n in range(len(survey.frames)) if n not in held and n not in fields]
     if not apart or len(apart) == len(survey.frames):
         return []
     return [Finding(
         "unconnected", Weight.WRONG, f"{numbers(survey, apart)}: nothing in common with the others",
         "It will be left out of the picture." if len(apart) == 1 else "They will be left out of the picture.",
         ids(survey, apart), Mend.KEEP_ASIDE, "Keep aside", True)]
+
+
+def calibration(survey: Survey) -> list[Finding]:
+    """Frames among a stack's that show no light, or an even field."""
+    shown = {Field.DARK: "nothing but the sensor's own signal, as with the lens covered",
+             Field.FLAT: "an even field"}
+    helps = {Field.DARK: "the sensor's pattern", Field.FLAT: "the lens's falloff and dust"}
+    return [Finding(
+        f"{field}s", Weight.WRONG, f"{numbers(survey, places)}: {shown[field]}",
+        f"As part of the picture it only spoils it; used as a {field} it takes {helps[field]} off the others.",
+        ids(survey, places), Mend.FIELDS, f"Use as {field}s", sure)
+        for field, (places, sure) in _fields(survey).items()]
+
+
+def _fields(survey: Survey) -> dict[Field, tuple[list[int], bool]]:
+    """The fields among a stack's frames, if enough of it shows something, and whether it is sure what they are."""
+    files = [(n, f.field) for n, f in enumerate(survey.frames) if f.source_kind == "file" and f.field is not None]
+    lights = [look for _, look in files if look.field is None]
+    if survey.kind is not Kind.STACK or len(lights) < LEAST_LIGHTS:
+        return {}
+    covered = {n: was_covered(look, lights) for n, look in files}
+    darks = [n for n, sure in covered.items() if sure is not False]
+    flats = [n for n, look in files if look.field is Field.FLAT]
+    found = {Field.DARK: (darks, all(covered[n] for n in darks)), Field.FLAT: (flats, False)}
+    return {field: told for field, told in found.items() if told[0]}
 
 
 def mixed_size(survey: Survey) -> list[Finding]:
@@ -305,8 +333,8 @@ def unreadable(survey: Survey) -> list[Finding]:
 
 
 CHECKS = (
-    unreadable, doubles, unconnected, bumped, mixed_size, missing_lens, fisheye, balance_drift, exposure_drift,
-    bracket, mixed_focal, soft, duplicates, parallax, thin_overlap, missing_cap, redundant, clipped,
+    unreadable, calibration, doubles, unconnected, bumped, mixed_size, missing_lens, fisheye, balance_drift,
+    exposure_drift, bracket, mixed_focal, soft, duplicates, parallax, thin_overlap, missing_cap, redundant, clipped,
 )
 
 

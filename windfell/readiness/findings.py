@@ -23,6 +23,7 @@ class Mend(StrEnum):
     LENS = "correct the lens"
     ALIGN = "align"
     FISHEYE = "correct as a fisheye"
+    FIELDS = "use as darks or flats"
 
 
 @dataclass(frozen=True)

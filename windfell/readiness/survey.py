@@ -8,6 +8,7 @@ from datetime import datetime
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.pixels.fields import FieldLook
 from windfell.recipe.model import Kind
 
 Array = NDArray[np.float64]
@@ -18,7 +19,8 @@ F32 = NDArray[np.float32]
 class FrameLook:
     """One frame. `fine` (by, bx) is log2 of fine against coarser detail in blocks, NaN where
     there is none; `burnt` (by, bx) the share of burnt-out pixels. `digest` names the file's
-    content; sizes in px; `exposure_ev` is the light gathered by metadata.
+    content; sizes in px; `exposure_ev` is the light gathered by metadata; `field`: whether it shows
+    something, or no light, or an even field.
     """
 
     id: str
@@ -36,6 +38,7 @@ class FrameLook:
     profile: str | None = None
     corrected: bool = False
     raw: bool = False
+    field: FieldLook | None = None
 
 
 @dataclass(frozen=True)

@@ -26,6 +26,7 @@ from windfell.app.stations.spoil_page import SpoilPage
 from windfell.app.stations.stack_cut_page import StackCutPage
 from windfell.app.stations.station import Station
 from windfell.app.widgets.choice import Choice
+from windfell.app.widgets.fields_row import FieldsRow
 from windfell.app.widgets.proofs import Alternative, Proofs
 from windfell.app.widgets.ruler import Ruler
 from windfell.combine.rules import RULES
@@ -166,6 +167,8 @@ class Combine(Station):
         column.addWidget(self.floor)
         column.addLayout(row)
         self.masks = self._rulers_of(MASK_RULERS, column)
+        self.fields = FieldsRow(session)
+        column.addWidget(self.fields)
         column.addStretch(1)
 
     def _display_page(self) -> None:
@@ -278,6 +281,7 @@ class Combine(Station):
         self.spoil.refresh()
         self.floor.set_value(str(c.floor))
         self.level.set_value(c.floor_pct)
+        self.fields.refresh()
         self.level.setEnabled(c.floor is Floor.LEVEL)
         self.bridge.setChecked(c.bridge)
         self.bridge.setEnabled(RULES[rule].adds)

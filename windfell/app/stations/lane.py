@@ -27,6 +27,7 @@ from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.frame_tile import FrameTile
 from windfell.app.widgets.lane_end import LaneEnd
 from windfell.recipe import edits
+from windfell.recipe.calibrating import field_words
 from windfell.recipe.combining import Rule
 from windfell.recipe.model import Frame, FrameSet, Kind, nested_in
 from windfell.recipe.nesting import inner_rule, inner_stacks, set_inner_rule
@@ -353,7 +354,9 @@ def _leads_to(frame_set: FrameSet) -> str:
 
 def _count_words(frame_set: FrameSet) -> str:
     used, total = len(frame_set.used), len(frame_set.frames)
-    return f"{used} frames" if used == total else f"{used} frames, {total - used} aside"
+    words = f"{used} frames" if used == total else f"{used} frames, {total - used} aside"
+    fields = field_words(len(frame_set.combining.darks), len(frame_set.combining.flats))
+    return f"{words}, {fields}" if fields else words
 
 
 def _made_of(s: FrameSet) -> tuple:
