@@ -12,7 +12,7 @@ from PIL import ExifTags, Image
 from tests.support import engine, frames_in, project_of, ridge, textured, write_picture
 from windfell.engine.mend import mended
 from windfell.engine.proposals import propose
-from windfell.engine.proposed_fields import fields_among
+from windfell.engine.proposed_fields import calibrated_by, fields_among
 from windfell.engine.survey import readiness
 from windfell.errors import BadRequest
 from windfell.frames.shots import Shot
@@ -21,7 +21,7 @@ from windfell.pixels.colour import srgb_encoded
 from windfell.pixels.fields import Field, FieldLook, field_of, was_covered
 from windfell.recipe.calibrating import used_as_fields, with_fields, without_fields
 from windfell.recipe.combining import Combining, Rule
-from windfell.recipe.model import Kind, Project
+from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 
 SIZE = 200, 300
 Y, X = (v / s for v, s in zip(np.mgrid[: SIZE[0], : SIZE[1]], SIZE, strict=True))
@@ -58,7 +58,8 @@ class Told(unittest.TestCase):
         for name, light, wanted in (
                 ("dark", pattern(), Field.DARK), ("flat", even, Field.FLAT), ("a lamp by night", lamp, None),
                 ("clouds", clouds, None), ("a post in the mist", post, None), ("land", LAND, None),
-                ("burnt out", np.ones_like(even), None), ("half of it shaded", shaded, None)):
+                ("burnt out", np.ones_like(even), None), ("half of it shaded", shaded, None),
+                ("dusk", 0.6 * np.exp2(-4 * Y)[..., None].repeat(3, 2), None)):
             with self.subTest(name):
                 self.assertIs(field_of(self.small(light)).field, wanted)
 
@@ -81,7 +82,9 @@ class Told(unittest.TestCase):
         found = fields_among(shots, lambda s: looks[s.path])
         self.assertEqual(found, {"a1": Field.DARK, "a5": Field.FLAT, "a6": Field.FLAT, "a7": Field.FLAT})
         self.assertEqual(fields_among(shots[1:], lambda s: looks[s.path]), {}, "a plain sky, perhaps")
-        self.assertEqual(fields_among(shots[:1], lambda s: looks[s.path]), {})
+        others = [replace(s, size=(7, 7)) if s.path in ("a2", "a4") else s for s in shots]
+        for some in (shots[:1], others):
+            self.assertEqual(fields_among(some, lambda s: looks[s.path]), {}, "nothing of its size shows anything")
 
 
 class Given(unittest.TestCase):
@@ -124,6 +127,9 @@ class Given(unittest.TestCase):
         sets = propose(engine(), [*self.darks, *frames_in(ridge())], Job()).sets
         self.assertEqual(sum(len(s.frames) for s in sets), 7)
         self.assertFalse(any(s.combining.darks for s in sets))
+        shots = [Shot(p, (9, 9)) for p in ("a", "b", "c")]
+        row = FrameSet("r", "Row", Kind.PANORAMA, tuple(frame_from_path(s.path) for s in shots[:2]))
+        self.assertIsNone(calibrated_by([row], shots, {"c": Field.DARK}))
 
     def test_readiness_names_those_among_the_frames_and_mends_them(self):
         project, set_id = project_of([*self.darks[:2], *self.lights, self.flats[0]], Kind.STACK,
