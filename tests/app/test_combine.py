@@ -3,7 +3,7 @@
 from dataclasses import replace
 from unittest import mock
 
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
 
@@ -38,6 +38,19 @@ class Combining(WindowTest):
         self.assertGreater(self.own.combining.floor_pct, 0.5)
         self.assertFalse(self.combine.pick.isChecked())
         self.assertIsNone(self.window.view.in_hand)
+        self.settle()
+        self.window.do("compare_divide")
+        self.settle()
+        self.assertEqual(self.window.view.tags, ("black as it is", "now"))
+        self.assertIs(self.window.before.shown.project.set("still").combining.floor, Floor.OFF)
+        self.window.do("compare_off")
+        self.settle()
+        plain = self.window.view.grab().toImage()
+        self.click(self.combine.clipping, QPoint(8, 10))
+        self.until(lambda: self.combine.clipping._stripes is not None)
+        self.assertNotEqual(self.window.view.grab().toImage(), plain)
+        self.combine.clipping.click()
+        self.assertEqual(self.window.view.grab().toImage(), plain)
         self.window.do("undo")
         self.assertEqual(self.session.project, before)
 
@@ -159,8 +172,9 @@ class Combining(WindowTest):
             core.plot.grab()
         core.let_go()
         self.assertEqual(core.pins, [])
+        shown = self.window.view.grab().toImage()
         self.combine.open_view("proofs")
-        self.assertIsNone(self.window.view.overlay)
+        self.assertNotEqual(self.window.view.grab().toImage(), shown)
         self.settle()
 
     def test_trails_and_frames_have_pages_of_their_own(self):

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import QPointF
+from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -17,6 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app.area_hand import AreaHand
+from windfell.app.picture.clipping import ClippingTick
 from windfell.app.picture.tool import Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
@@ -161,9 +163,11 @@ class Combine(Station):
         self.pick.clicked.connect(lambda on: self._view.take_tool(self.picker if on else None))
         self.picker = Spot()
         self.picker.pressed.connect(self._picked_black)
+        self.clipping = ClippingTick(session, self._view, self.name)
         row = QHBoxLayout()
         row.addWidget(self.level, 1)
         row.addWidget(self.pick)
+        row.addWidget(self.clipping)
         column.addWidget(self.floor)
         column.addLayout(row)
         self.masks = self._rulers_of(MASK_RULERS, column)
@@ -250,7 +254,7 @@ class Combine(Station):
         self.spoil.open = name == "frames"
         self.spoil.refresh()
         self.core.open = name == "core"
-        self._view.overlay = self.core.paint_over if self.core.open else None
+        self._view.overlay = self.paint_over
         self.core.refresh()
         self._view.update()
 
@@ -318,6 +322,9 @@ class Combine(Station):
         own = project.set(self.session.set_id)
         base = own.combining.base
         if self.against is None:
+            if PAGES[self.stack.currentIndex()] == "light" and own.combining.floor is not Floor.OFF:
+                as_it_is = replace(own, combining=replace(own.combining, floor=Floor.OFF))
+                return project.with_set(as_it_is), ("black as it is", "now")
             if base is None or not any(f.id == base for f in own.used):
                 return None
             return pile.frame_alone(project, own.id, base), ("the base", "now")
@@ -329,6 +336,12 @@ class Combine(Station):
         self.against = None if rule == self.against else rule
         self.proofs.mark_held(self.against)
         self._view.set_compare("divide" if self.against else "off")
+
+    def paint_over(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
+        """Where it is clipped; the core's map."""
+        self.clipping.paint_over(painter, rect)
+        if self.core.open:
+            self.core.paint_over(painter, rect, zoom)
 
     def entered(self) -> None:
         self.cut.take(self.cut.in_hand)
