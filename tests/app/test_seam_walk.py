@@ -1,5 +1,7 @@
 """The seam walk driven by its keys: to the next, given to the other frame, found fine, undone."""
 
+from unittest import mock
+
 from PySide6.QtCore import Qt
 
 from tests.app.support import WindowTest
@@ -31,6 +33,24 @@ class Walking(WindowTest):
         self.session.undo()
         self.assertEqual(self.session.project, before)
         self.settle()
+
+    def test_a_seam_is_laid_elsewhere_by_a_key_or_it_is_said_that_no_way_is_better(self):
+        self.walk.step(1)
+        self.settle()
+        before, at = self.session.project, self.walk.stretch
+        with mock.patch("windfell.engine.owning.worst_near", side_effect=[2.0, 0.4, 0.3, 0.1, 0.3]):
+            self.key(Qt.Key.Key_E)
+            self.until(lambda: self.session.project is not before)
+        self.assertEqual(self.session.history.undo_words, "lay a seam elsewhere")
+        kept = [g.frame for g in self.session.frame_set.joining.given if g.keep]
+        self.assertEqual(kept, [self.session.frame_set.frames[self.walk.walk.numbers[at.b] - 1].id])
+        self.settle()
+        self.session.undo()
+        self.settle()
+        with mock.patch("windfell.engine.owning.worst_near", return_value=1.0):
+            self.click(self.walk.elsewhere)
+            self.until(lambda: "noticed less" in self.said[-1])
+        self.assertEqual(self.session.project, before)
 
     def test_a_seam_is_bent_together_by_a_key_and_all_by_a_switch(self):
         self.walk.step(1)

@@ -4,6 +4,7 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -12,8 +13,8 @@ import tifffile
 from tests.support import engine, frames_in, project_of, ridge
 from windfell.engine.areas import ground_points
 from windfell.engine.layers import write_layers
-from windfell.engine.owning import candidates_at, given_spot, next_owner
-from windfell.engine.seam_walk import seam_walk
+from windfell.engine.owning import candidates_at, given_spot, laid_elsewhere, next_owner
+from windfell.engine.seam_walk import seam_walk, worst_near
 from windfell.errors import BadRequest
 from windfell.job import Job
 from windfell.join.owning import with_owning
@@ -129,6 +130,34 @@ class Owning(unittest.TestCase):
         self.assertEqual(len(project.set(set_id).joining.given), 2)
         bare = forget_given(project, set_id, project.set(set_id).frames[0].id).project
         self.assertFalse([g for g in bare.set(set_id).joining.given if g.frame == project.set(set_id).frames[0].id])
+
+    def test_a_seam_is_laid_elsewhere_on_the_side_where_it_is_noticed_less(self):
+        host = engine()
+        project, set_id = project_of(frames_in(ridge()))
+        stages = host.stages(project, set_id)
+        width = stages.size(Job())[0]
+        stretch = seam_walk(stages, Job())[0]
+        asked, ratings = [], {"now": 3.0, 0: 0.5, 1: 0.2}
+
+        def noticed(of, x, y, reach, job):
+            owner = candidates_at(of, x, y, job)[0]
+            at = "now" if not asked else (stretch.a, stretch.b).index(owner)
+            asked.append((x, y, reach))
+            return ratings[at]
+
+        with mock.patch("windfell.engine.owning.worst_near", noticed):
+            edit = laid_elsewhere(host, project, set_id, stretch, 0.012 * width, Job())
+            self.assertEqual((len(asked), edit.words), (5, "lay a seam elsewhere"))
+            owner = candidates_at(host.stages(edit.project, set_id), stretch.x, stretch.y, Job())[0]
+            self.assertEqual(owner, stretch.b)
+            asked.clear()
+            ratings["now"] = 0.21
+            with self.assertRaisesRegex(BadRequest, "noticed less"):
+                laid_elsewhere(host, project, set_id, stretch, 0.012 * width, Job())
+        walk = seam_walk(stages, Job())
+        near = [s.rating for s in walk if np.hypot(s.x - stretch.x, s.y - stretch.y) < 0.1 * width]
+        self.assertAlmostEqual(worst_near(stages, stretch.x, stretch.y, 0.1 * width, Job()), max(near), places=6)
+        self.assertEqual(worst_near(stages, -width, 0.0, 9.0, Job()), 0.0)
 
     def test_areas_given_are_owned_and_what_was_given_later_wins(self):
         project_engine = engine()

@@ -84,6 +84,7 @@ ACTIONS = (
     ActionSpec("previous_stretch", "Seam walk: previous", "Make", (",",), "set", ("join",)),
     ActionSpec("give_one", "Seam walk: give to the one", "Make", ("G",), "set", ("join",)),
     ActionSpec("give_other", "Seam walk: give to the other", "Make", ("Shift+G",), "set", ("join",)),
+    ActionSpec("lay_elsewhere", "Seam walk: lay the seam elsewhere", "Make", ("E",), "set", ("join",)),
     ActionSpec("stretch_fine", "Seam walk: it is fine", "Make", ("J",), "set", ("join",)),
     ActionSpec("bend_stretch", "Seam walk: bend together", "Make", ("V",), "set", ("join",)),
     ActionSpec("take_frame", "Choose the frame under the pointer", "Make", ("F",), "set", ("join",)),

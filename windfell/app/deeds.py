@@ -253,6 +253,9 @@ class Deeds(SetDeeds):
     def on_give_other(self) -> None:
         self._walk.give_spot(1)
 
+    def on_lay_elsewhere(self) -> None:
+        self._walk.lay_elsewhere()
+
     def on_stretch_fine(self) -> None:
         self._walk.mark_fine()
 

@@ -7,7 +7,9 @@ from dataclasses import replace
 import numpy as np
 
 from windfell.engine.areas import ground_points
+from windfell.engine.core import Engine
 from windfell.engine.panorama import PanoramaStages
+from windfell.engine.seam_walk import Stretch, worst_near
 from windfell.errors import BadRequest
 from windfell.job import Job
 from windfell.pixels.resample import inside_frame
@@ -16,6 +18,10 @@ from windfell.recipe.areas import Stroke
 from windfell.recipe.edits import Edit
 from windfell.recipe.giving import given_area, with_given
 from windfell.recipe.model import Project
+
+# a way around a spot: how wide, in radii; how far its seam is looked at; how much less it must be noticed
+WIDER = (1.0, 2.5)
+AROUND, BETTER = 8.0, 0.85
 
 
 def given_spot(
@@ -37,6 +43,29 @@ def given_spot(
     area = given_area(own, frame.id, True)
     area = replace(area, parts=(*area.parts, Stroke(ground_points(ground, rays[:1]), round(float(size), 4), 0.0)))
     return Edit(f"give a spot to frame {number}", with_given(project, own.id, frame.id, True, area))
+
+
+def laid_elsewhere(engine: Engine, project: Project, set_id: str, stretch: Stretch, radius: float, job: Job) -> Edit:
+    """The edit that lays a seam around a stretch of it: the spot, of a radius in px at full size or wider, goes to
+    the one or the other frame, by which of these ways the seam is least noticed all around.
+
+    Raises BadRequest if none of them is less noticed than now.
+    """
+    x, y, reach = stretch.x, stretch.y, AROUND * radius
+    now = worst_near(engine.stages(project, set_id), x, y, reach, job)
+    ways: list[tuple[float, Edit]] = []
+    for n in (stretch.a, stretch.b):
+        for times in WIDER:
+            job.check()
+            try:
+                edit = given_spot(engine.stages(project, set_id), project, n, x, y, times * radius, job)
+            except BadRequest:
+                continue
+            ways.append((worst_near(engine.stages(edit.project, set_id), x, y, reach, job), edit))
+    best = min(ways, key=lambda w: w[0], default=None)
+    if best is None or best[0] > BETTER * now:
+        raise BadRequest("No way around this spot would be noticed less; bend the frames together, or take another.")
+    return Edit("lay a seam elsewhere", best[1].project)
 
 
 def candidates_at(stages: PanoramaStages, x: float, y: float, job: Job) -> tuple[int, list[int]]:

@@ -46,18 +46,30 @@ class Stretch:
 
 def seam_walk(stages: PanoramaStages, job: Job) -> list[Stretch]:
     """All stretches of all seams that the picture shows, the worst first."""
+    return sorted(_walked(stages, job), key=lambda s: -s.rating)
+
+
+def _walked(stages: PanoramaStages, job: Job, near: tuple[float, float, float] | None = None) -> list[Stretch]:
     full = stages.canvas(job)
     scale = min(1.0, float(np.sqrt(WALK_PIXELS / (full.width * full.height))))
     canvas = full.scaled(scale)
     stages.prepare(scale, job)
     middles = seam_middles(stages, canvas, job)
+    kx, ky = full.width / canvas.width, full.height / canvas.height
+    if near is not None:
+        middles = [m for m in middles if np.hypot((m[2] + 0.5) * kx - near[0], (m[3] + 0.5) * ky - near[1]) < near[2]]
     if len(middles) > MOST:
         middles = [middles[int(k)] for k in np.linspace(0, len(middles) - 1, MOST)]
     found = job.map(lambda m: _rated(stages, canvas, scale, m, job), middles, "walking the seams")
-    kx, ky = full.width / canvas.width, full.height / canvas.height
-    rows = [Stretch(a, b, (x + 0.5) * kx - 0.5, (y + 0.5) * ky - 0.5, r)
+    return [Stretch(a, b, (x + 0.5) * kx - 0.5, (y + 0.5) * ky - 0.5, r)
             for (a, b, x, y), r in zip(middles, found, strict=True) if r is not None]
-    return sorted(rows, key=lambda s: -s.rating)
+
+
+def worst_near(stages: PanoramaStages, x: float, y: float, reach: float, job: Job) -> float:
+    """The rating of the worst stretch within `reach` of a spot (px of the picture at full size); 0 if no seam is
+    there.
+    """
+    return max((s.rating for s in _walked(stages, job, (x, y, reach))), default=0.0)
 
 
 def loupes(stages: PanoramaStages, stretch: Stretch, side: int, job: Job) -> tuple[Picture, Picture, Picture]:

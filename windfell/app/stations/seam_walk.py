@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -22,7 +23,7 @@ from PySide6.QtWidgets import (
 from windfell.app import theme
 from windfell.app.picture.images import draw_fitted, to_image
 from windfell.app.session import Session
-from windfell.engine.owning import given_spot
+from windfell.engine.owning import given_spot, laid_elsewhere
 from windfell.engine.seam_walk import Stretch, loupes, seam_walk
 from windfell.geometry.directions import degrees_of
 from windfell.job import Job
@@ -32,6 +33,7 @@ from windfell.recipe.model import BentSeam, Blend, FineSpot, FrameSet, Project, 
 MARK = 1.0
 LISTED = 120
 LOUPE = 200
+SPOT = 0.012  # of the picture's width
 FINE_WITHIN_DEG = 0.4
 
 
@@ -105,17 +107,19 @@ class SeamWalk(QWidget):
         self.loupes = Loupes()
         self.before, self.after = QPushButton("Previous"), QPushButton("Next")
         self.give, self.take = QPushButton("Give left"), QPushButton("Give right")
+        self.elsewhere = QPushButton("Elsewhere")
         self.bend = QPushButton("Bend", checkable=True)
         self.fine = QPushButton("It is fine")
         tips = ("To the one before in the list (,)", "To the next in the list (.)",
                 "The spot is given to the frame at the left (G)",
                 "The spot is given to the frame at the right (Shift+G)",
+                "The seam is laid around the spot, on whichever side an eye notices it less (E)",
                 "Both frames are bent a little along their seam, so that they meet (V)",
                 "Leave it out of the list (J)")
         for button, step, tip in zip(
-                (self.before, self.after, self.give, self.take, self.bend, self.fine),
+                (self.before, self.after, self.give, self.take, self.elsewhere, self.bend, self.fine),
                 (lambda: self.step(-1), lambda: self.step(1), lambda: self.give_spot(0), lambda: self.give_spot(1),
-                 self.bend_together, self.mark_fine), tips, strict=True):
+                 self.lay_elsewhere, self.bend_together, self.mark_fine), tips, strict=True):
             button.clicked.connect(lambda _=False, f=step: f())
             button.setToolTip(tip)
         self.way = QComboBox()
@@ -126,7 +130,7 @@ class SeamWalk(QWidget):
             self.way.addItem(words, str(way))
         self.way.activated.connect(lambda n: self.blend_seam(Blend(self.way.itemData(n)) if n else None))
         row = QHBoxLayout()
-        for part in (self.give, self.take, self.bend, self.way, self.fine):
+        for part in (self.give, self.take, self.elsewhere, self.bend, self.way, self.fine):
             row.addWidget(part)
         steps = QHBoxLayout()
         for part in (self.before, self.after):
@@ -211,7 +215,7 @@ class SeamWalk(QWidget):
 
     def _enable(self) -> None:
         there = self.stretch is not None
-        for part in (self.give, self.take, self.fine, self.way):
+        for part in (self.give, self.take, self.elsewhere, self.fine, self.way):
             part.setEnabled(there)
         own = self.session.frame_set
         self.bend.setEnabled(there and own is not None and not own.joining.bend_seams)
@@ -263,16 +267,27 @@ class SeamWalk(QWidget):
         if stretch is None or s.frame_set is None:
             return
         engine, project, set_id = s.engine, s.project, s.set_id
-        n, radius = (stretch.a, stretch.b)[which], 0.012 * self.walk.scale
+        n, radius = (stretch.a, stretch.b)[which], SPOT * self.walk.scale
+        self._edited(lambda job: given_spot(
+            engine.stages(project, set_id), project, n, stretch.x, stretch.y, radius, job))
 
-        def work(job: Job) -> Edit:
-            return given_spot(engine.stages(project, set_id), project, n, stretch.x, stretch.y, radius, job)
+    def lay_elsewhere(self) -> None:
+        """The seam goes around the stretch, where it is noticed less."""
+        stretch, s = self.stretch, self.session
+        if stretch is None or s.frame_set is None:
+            return
+        engine, project, set_id, radius = s.engine, s.project, s.set_id, SPOT * self.walk.scale
+        self._edited(lambda job: laid_elsewhere(engine, project, set_id, stretch, radius, job))
+
+    def _edited(self, work: Callable[[Job], Edit]) -> None:
+        """An edit that is worked out, unless another comes before it."""
+        s, project = self.session, self.session.project
 
         def done(edit: Edit) -> None:
             if s.project is project:
                 s.edit(edit, True)
 
-        s.desk.ask("give", work, done)
+        s.desk.ask("give", work, done, lambda words: s.say(words, "wrong"))
 
     def _bent(self, own: FrameSet) -> BentSeam | None:
         """The seam of the stretch among those bent together."""
