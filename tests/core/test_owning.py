@@ -147,13 +147,14 @@ class Owning(unittest.TestCase):
 
         with mock.patch("windfell.engine.owning.worst_near", noticed):
             edit = laid_elsewhere(host, project, set_id, stretch, 0.012 * width, Job())
-            self.assertEqual((len(asked), edit.words), (5, "lay a seam elsewhere"))
+            self.assertEqual((len(asked), edit.words), (3, "lay a seam elsewhere"))
             owner = candidates_at(host.stages(edit.project, set_id), stretch.x, stretch.y, Job())[0]
             self.assertEqual(owner, stretch.b)
             asked.clear()
             ratings["now"] = 0.21
             with self.assertRaisesRegex(BadRequest, "noticed less"):
                 laid_elsewhere(host, project, set_id, stretch, 0.012 * width, Job())
+            self.assertEqual(len(asked), 5, "wider ones too")
         walk = seam_walk(stages, Job())
         near = [s.rating for s in walk if np.hypot(s.x - stretch.x, s.y - stretch.y) < 0.1 * width]
         self.assertAlmostEqual(worst_near(stages, stretch.x, stretch.y, 0.1 * width, Job()), max(near), places=6)

@@ -19,9 +19,9 @@ from windfell.recipe.edits import Edit
 from windfell.recipe.giving import given_area, with_given
 from windfell.recipe.model import Project
 
-# a way around a spot: how wide, in radii; how far its seam is looked at; how much less it must be noticed
+# a way around a spot: how wide, in radii; how far its seam is looked at; how much less it must be noticed, and is well
 WIDER = (1.0, 2.5)
-AROUND, BETTER = 8.0, 0.85
+AROUND, BETTER, WELL = 8.0, 0.85, 0.6
 
 
 def given_spot(
@@ -54,15 +54,18 @@ def laid_elsewhere(engine: Engine, project: Project, set_id: str, stretch: Stret
     x, y, reach = stretch.x, stretch.y, AROUND * radius
     now = worst_near(engine.stages(project, set_id), x, y, reach, job)
     ways: list[tuple[float, Edit]] = []
-    for n in (stretch.a, stretch.b):
-        for times in WIDER:
+    best = None
+    for times in WIDER:
+        for n in (stretch.a, stretch.b):
             job.check()
             try:
                 edit = given_spot(engine.stages(project, set_id), project, n, x, y, times * radius, job)
             except BadRequest:
                 continue
             ways.append((worst_near(engine.stages(edit.project, set_id), x, y, reach, job), edit))
-    best = min(ways, key=lambda w: w[0], default=None)
+        best = min(ways, key=lambda w: w[0], default=None)
+        if best is not None and best[0] < WELL * now:
+            break
     if best is None or best[0] > BETTER * now:
         raise BadRequest("No way around this spot would be noticed less; bend the frames together, or take another.")
     return Edit("lay a seam elsewhere", best[1].project)
