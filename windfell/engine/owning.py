@@ -19,7 +19,7 @@ from windfell.recipe.edits import Edit
 from windfell.recipe.giving import given_area, with_given
 from windfell.recipe.model import Project
 
-# a way around a spot: how wide, in radii; how far its seam is looked at; how much less it must be noticed, and is well
+# a way around a spot: how wide, in radii; how far its seam is looked at; how much less it is noticed: better, well
 WIDER = (1.0, 2.5)
 AROUND, BETTER, WELL = 8.0, 0.85, 0.6
 
