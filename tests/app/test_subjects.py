@@ -314,13 +314,18 @@ class SubjectsStation(Drawing):
         self.assertIn("16 pictures", page.words.text())
         self.click(page.play)
         self.assertIsNone(page.now)
+        page.loops.click()
+        page.fps._line._move_to(60.0)
+        self.click(page.play)
+        self.until(lambda: page.now is not None)
+        self.until(lambda: page.now is None and not page.play.isChecked())
         with tempfile.TemporaryDirectory() as folder:
             place = Path(folder) / "m.gif"
             page.width_px._line._move_to(200.0)
             page.write_to(place)
             self.settle()
             with Image.open(place) as shown:
-                self.assertEqual((shown.n_frames, shown.width), (16, 200))
+                self.assertEqual((shown.n_frames, shown.width, shown.info.get("loop")), (16, 200, None))
             said = []
             self.session.said.connect(lambda words, *_: said.append(words))
             page.write_to(Path(folder) / "m.avi")

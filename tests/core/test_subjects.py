@@ -23,7 +23,7 @@ from windfell.engine.pointed import around_both, pointed_box
 from windfell.engine.stack_subjects import found_subjects
 from windfell.errors import CannotJoin
 from windfell.job import Job
-from windfell.output.animations import durations_ms, palette_of
+from windfell.output.animations import durations_ms, palette_of, write_animation
 from windfell.pixels.colour import srgb_encoded, to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.combining import Combining, Rule
@@ -476,6 +476,14 @@ class Commands(Series):
                         self.assertEqual((stream.width, stream.height), (160, 100))
                         self.assertAlmostEqual(float(stream.average_rate), 8, delta=0.1)
                         self.assertEqual(sum(1 for _ in shown.decode(video=0)), 7)
+
+    def test_once_is_not_for_ever(self):
+        pictures = [np.full((40, 60, 3), v, np.uint8) for v in (20, 200)]
+        for suffix, once in ((".gif", None), (".webp", 1)):
+            for loops, wanted in ((True, 0), (False, once)):
+                write_animation(self.folder / f"l{suffix}", suffix, iter(pictures), 8.0, loops)
+                with Image.open(self.folder / f"l{suffix}") as shown:
+                    self.assertEqual(shown.info.get("loop"), wanted, suffix)
 
     def test_a_palette_keeps_what_is_rare_but_plain_to_see(self):
         rng = np.random.default_rng(2)

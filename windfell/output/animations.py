@@ -1,4 +1,4 @@
-"""Moving pictures: GIF and animated WebP that loop for ever, MP4 and WebM. Each format one function, in one table."""
+"""Moving pictures: GIF and animated WebP, for ever or once, MP4 and WebM. Each format one function, in one table."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ VIDEO_QUALITY = {"libx264": {"crf": "18", "preset": "medium"},
                  "libvpx-vp9": {"crf": "28", "b:v": "0", "deadline": "good", "cpu-used": "5"}}
 
 
-def write_gif(path: Path, pictures: Iterator[U8], fps: float) -> None:
+def write_gif(path: Path, pictures: Iterator[U8], fps: float, loops: bool) -> None:
     """One palette of 256 colours for all, found in pictures spread over the whole, dithered by spreading the error
     (Floyd & Steinberg 1976); times are whole hundredths of a second, whose rounding does not add up.
     """
@@ -39,7 +39,7 @@ def write_gif(path: Path, pictures: Iterator[U8], fps: float) -> None:
     _told_apart(paletted)
     first, *others = paletted
     first.save(path, "GIF", save_all=True, append_images=others, duration=durations_ms(len(shown), fps, GIF_TICK_MS),
-               loop=0, optimize=False, disposal=1)
+               optimize=False, disposal=1, **({"loop": 0} if loops else {}))
 
 
 def palette_of(colours: U8) -> U8:
@@ -82,22 +82,22 @@ def durations_ms(count: int, fps: float, tick_ms: int = 1) -> list[int]:
     return [max(1, b - a) * tick_ms for a, b in zip([0, *ends], ends, strict=False)]
 
 
-def write_webp(path: Path, pictures: Iterator[U8], fps: float) -> None:
+def write_webp(path: Path, pictures: Iterator[U8], fps: float, loops: bool) -> None:
     shown = list(pictures)
     for n in range(1, len(shown)):
         if np.array_equal(shown[n], shown[n - 1]):
             shown[n] = shown[n].copy()
             shown[n][0, 0] ^= 8
     first, *others = (Image.fromarray(p) for p in shown)
-    first.save(path, "WEBP", save_all=True, append_images=others, duration=durations_ms(len(shown), fps), loop=0,
-               quality=85, method=1)
+    first.save(path, "WEBP", save_all=True, append_images=others, duration=durations_ms(len(shown), fps),
+               loop=0 if loops else 1, quality=85, method=1)
 
 
-def write_mp4(path: Path, pictures: Iterator[U8], fps: float) -> None:
+def write_mp4(path: Path, pictures: Iterator[U8], fps: float, _loops: bool) -> None:
     _write_video(path, pictures, fps, "mp4", "libx264")
 
 
-def write_webm(path: Path, pictures: Iterator[U8], fps: float) -> None:
+def write_webm(path: Path, pictures: Iterator[U8], fps: float, _loops: bool) -> None:
     _write_video(path, pictures, fps, "webm", "libvpx-vp9")
 
 
@@ -119,16 +119,18 @@ def _write_video(path: Path, pictures: Iterator[U8], fps: float, container: str,
             out.mux(packet)
 
 
-ANIMATIONS: dict[str, Callable[[Path, Iterator[U8], float], None]] = {
+ANIMATIONS: dict[str, Callable[[Path, Iterator[U8], float, bool], None]] = {
     ".gif": write_gif, ".webp": write_webp, ".mp4": write_mp4, ".webm": write_webm}
 BYTES_A_PX = {".gif": 0.45, ".webp": 0.10, ".mp4": 0.06, ".webm": 0.04}
 
 
-def write_animation(path: Path, suffix: str, pictures: Iterator[U8], fps: float) -> None:
-    """Pictures (h, w, 3) sRGB, all of one size, `fps` a second. Raises OutputFailed."""
+def write_animation(path: Path, suffix: str, pictures: Iterator[U8], fps: float, loops: bool = True) -> None:
+    """Pictures (h, w, 3) sRGB, all of one size, `fps` a second. `loops`: a GIF or WebP begins again at its end; a
+    video leaves that to its player. Raises OutputFailed.
+    """
     try:
         with border(path, "it cannot be written"):
-            ANIMATIONS[suffix](path, pictures, fps)
+            ANIMATIONS[suffix](path, pictures, fps, loops)
     except OSError as error:
         raise OutputFailed(path, f"it cannot be written ({error.strerror or error}).") from error
 

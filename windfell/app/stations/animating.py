@@ -59,6 +59,9 @@ class AnimatingPage(QWidget):
         self.back = QCheckBox("Back and forth")
         self.back.setToolTip("To the end and back again")
         self.back.clicked.connect(self._foretell)
+        self.loops = QCheckBox("Loop")
+        self.loops.setToolTip("A GIF or WebP, and the playing here, begin again at the end; else they end there")
+        self.loops.setChecked(True)
         self.cropped = QCheckBox("As Combine cuts it")
         self.cropped.setToolTip("Straightened and cropped as at Combine; else all of the frames")
         self.cropped.clicked.connect(self._cut_changed)
@@ -73,6 +76,7 @@ class AnimatingPage(QWidget):
         grid.addWidget(self.width_px, 0, 1)
         grid.addWidget(self.trail, 1, 0)
         both = QHBoxLayout()
+        both.addWidget(self.loops)
         both.addWidget(self.back)
         both.addWidget(self.cropped)
         both.addStretch(1)
@@ -181,7 +185,9 @@ class AnimatingPage(QWidget):
 
     def _step(self) -> None:
         order = in_order(range(len(self._pictures)), self.back.isChecked())
-        if order:
+        if order and self._at >= len(order) and not self.loops.isChecked():
+            self.stop()
+        elif order:
             self.now = self._pictures[order[self._at % len(order)]]
             self._at += 1
             self.moved.emit()
@@ -217,6 +223,7 @@ class AnimatingPage(QWidget):
             return
         engine, set_id, plan, fps = s.engine, own.id, self.plan, self.fps.value
         ground, back, cutting = pieces.without_layers(s.project, own.id), self.back.isChecked(), self._project
+        loops = self.loops.isChecked()
 
         def make(job: Job) -> str:
             stages = engine.stages(ground, set_id)
@@ -224,7 +231,7 @@ class AnimatingPage(QWidget):
             width, height = animation_size(stages, plan.width, job, cut)
             with written_whole(path) as temporary:
                 made = animated(stages, plan, job, cut)
-                write_animation(temporary, suffix, iter(in_order(list(made), True)) if back else made, fps)
+                write_animation(temporary, suffix, iter(in_order(list(made), True)) if back else made, fps, loops)
             return f"Written: {path}, {width} x {height} px."
 
         s.desk.ask("write moving picture", make, s.say, lambda words: s.say(words, "wrong"))

@@ -109,13 +109,13 @@ class SeamWalk(QWidget):
         self.give, self.take = QPushButton("Give left"), QPushButton("Give right")
         self.elsewhere = QPushButton("Elsewhere")
         self.bend = QPushButton("Bend", checkable=True)
-        self.fine = QPushButton("It is fine")
+        self.fine = QPushButton("Fine")
         tips = ("To the one before in the list (,)", "To the next in the list (.)",
                 "The spot is given to the frame at the left (G)",
                 "The spot is given to the frame at the right (Shift+G)",
                 "The seam is laid around the spot, on whichever side an eye notices it less (E)",
                 "Both frames are bent a little along their seam, so that they meet (V)",
-                "Leave it out of the list (J)")
+                "It is fine: leave it out of the list (J)")
         for button, step, tip in zip(
                 (self.before, self.after, self.give, self.take, self.elsewhere, self.bend, self.fine),
                 (lambda: self.step(-1), lambda: self.step(1), lambda: self.give_spot(0), lambda: self.give_spot(1),
@@ -124,16 +124,18 @@ class SeamWalk(QWidget):
             button.setToolTip(tip)
         self.way = QComboBox()
         self.way.setAccessibleName("How this seam is blended")
+        self.way.setMinimumContentsLength(6)
+        self.way.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.way.setToolTip("How the seam between these two frames is blended")
         for words, way in (("blend as all", ""), ("blend wide", Blend.WIDE), ("feather", Blend.FEATHER),
                            ("no blend", Blend.NONE)):
             self.way.addItem(words, str(way))
         self.way.activated.connect(lambda n: self.blend_seam(Blend(self.way.itemData(n)) if n else None))
         row = QHBoxLayout()
-        for part in (self.give, self.take, self.elsewhere, self.bend, self.way, self.fine):
+        for part in (self.give, self.take, self.elsewhere, self.bend, self.way):
             row.addWidget(part)
         steps = QHBoxLayout()
-        for part in (self.before, self.after):
+        for part in (self.before, self.after, self.fine):
             steps.addWidget(part, 1)
         row.addStretch(1)
         left = QVBoxLayout()
