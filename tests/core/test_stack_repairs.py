@@ -9,6 +9,8 @@ import cv2
 import numpy as np
 
 from tests.support import engine, frames_in, project_of, ridge, write_picture
+from windfell.areas.spots import Plane, Sphere
+from windfell.engine.repairs import moved_rays
 from windfell.finish.healing import healed
 from windfell.finish.patch_fill import patch_filled
 from windfell.geometry.directions import rays_of
@@ -218,6 +220,21 @@ class StackRepairs(unittest.TestCase):
         self.assertGreater(inside.sum(), 200)
         self.assertGreater((light[inside][:, 0] > 5 * light[inside][:, 1]).mean(), 0.98)
 
+    def test_a_clone_is_turned_clockwise_and_sized_about_its_source(self):
+        spot = Area((Ellipse((60.0, 60.0), 36.0, 36.0, softness_pct=0.0),))
+        corner = Repair(Mend.CLONE, spot, (150.0, 100.0), (60.0, 60.0))  # red lies to its right and below
+        middle = replace(corner, source=(170.0, 120.0))
+        for repair, red, free in (
+                (corner, (66, 66), (54, 54)), (replace(corner, turn_deg=90.0), (54, 66), (66, 66)),
+                (middle, (74, 60), (82, 60)), (replace(middle, size_pct=50.0), (66, 60), (74, 60)),
+                (replace(corner, way=Mend.HEAL, turn_deg=-90.0), (66, 54), (54, 54))):
+            with self.subTest(repair):
+                light = self.picture(self.with_repairs(repair))
+                ratio = light[..., 0] / np.maximum(light[..., 1], 1e-4)
+                self.assertGreater(ratio[red[::-1]], 2.5 * ratio[free[::-1]])
+        half = self.picture(self.with_repairs(replace(middle, size_pct=50.0)), 0.5)
+        self.assertGreater(half[30, 33, 0] / half[30, 33, 1], 2.5 * half[30, 37, 0] / half[30, 37, 1])
+
     def test_what_is_filled_meets_its_rim(self):
         y, x = np.mgrid[: SIZE[0], : SIZE[1]].astype(np.float32)
         light = np.repeat((0.1 + 0.5 * (x / SIZE[1]) * (y / SIZE[0]))[..., None], 3, 2)
@@ -256,6 +273,23 @@ class PanoramaRepairs(unittest.TestCase):
         self.assertGreater(blueness(sky), 1.0)
         self.assertLess(blueness(replace(sky, inverted=True)), 0.9)
         self.assertLess(blueness(None), 0.9)
+
+    def test_a_clone_of_a_sphere_is_turned_and_sized_in_the_plane_that_touches_its_source(self):
+        repair = Repair(Mend.CLONE, Area(), (40.0, 0.0), (10.0, 0.0))
+        for ground in (Sphere(), Plane()):
+            def rays(spot, flat=isinstance(ground, Plane)):
+                return np.array([[*Plane().points([spot])[0], 1.0]]) if flat else rays_of([spot])
+
+            for change, at, wanted in (
+                    ({}, (11.0, 0.0), (41.0, 0.0)), ({"turn_deg": 90.0}, (11.0, 0.0), (40.0, 1.0)),
+                    ({"turn_deg": 90.0}, (10.0, 1.0), (39.0, 0.0)), ({"size_pct": 50.0}, (10.0, 1.0), (40.0, 2.0)),
+                    ({"size_pct": 200.0}, (11.0, 0.0), (40.5, 0.0))):
+                found = moved_rays(ground, replace(repair, **change), rays(at))
+                with self.subTest(change, ground=ground):
+                    goal = rays(wanted)
+                    np.testing.assert_allclose(found, goal / np.linalg.norm(goal), atol=3e-5)
+        behind = moved_rays(Sphere(), replace(repair, size_pct=50.0), rays_of([(-170.0, 0.0)]))
+        self.assertTrue(np.isnan(behind).all())
 
     def test_healing_texture_and_a_frame_alone_stay_within_their_area(self):
         plain = self.picture()

@@ -171,17 +171,31 @@ def _below(stages: Any, n: int, repair: Repair, flat: Canvas, job: Job) -> tuple
 
 
 def moved_rays(ground: Any, repair: Repair, rays: Array) -> Array:
-    """Where a clone reads for rays (..., 3): on the sphere turned the shortest way, on a flat subject shifted."""
+    """Where a clone reads for rays (..., 3): on the sphere turned the shortest way, on a flat subject shifted; then
+    turned and sized about its source, on the sphere in the plane that touches it there.
+    """
     source, to = (ground.points(np.array([p], float))[0] for p in (repair.source, repair.to))
     if not isinstance(ground, Sphere):
-        spots = ground.of_rays(rays) + (source - to)
+        spots = source + (ground.of_rays(rays) - to) @ read_from(repair).T
         out = np.concatenate([spots, np.ones((*spots.shape[:-1], 1))], axis=-1)
         return out / np.linalg.norm(out, axis=-1, keepdims=True)
     axis = np.cross(to, source)
     size = np.linalg.norm(axis)
-    if size < 1e-9:
-        return rays
-    return rays @ from_rotvec(axis / size * np.arctan2(size, to @ source)).T
+    there = rays if size < 1e-9 else rays @ from_rotvec(axis / size * np.arctan2(size, to @ source)).T
+    if repair.turn_deg == 0 and repair.size_pct == 100:
+        return there
+    there = there @ from_rotvec(source * np.radians(-repair.turn_deg)).T
+    ahead = there @ source
+    with np.errstate(divide="ignore", invalid="ignore"):
+        beside = (there - ahead[..., None] * source) / ahead[..., None] * (100 / repair.size_pct)
+    out = np.where(ahead[..., None] > LEAST, source + beside, np.nan)
+    return out / np.linalg.norm(out, axis=-1, keepdims=True)
+
+
+def read_from(repair: Repair) -> Array:
+    """What leads from a place beside a clone's target to that beside its source (2, 2), x to the right, y down."""
+    c, s = np.cos(np.radians(repair.turn_deg)), np.sin(np.radians(repair.turn_deg))
+    return np.array([[c, s], [-s, c]]) * (100 / repair.size_pct)
 
 
 def _flat_around(rays: Array, canvas: Canvas) -> Canvas | None:

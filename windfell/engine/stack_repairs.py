@@ -13,6 +13,7 @@ from windfell.combine.strips import shown_within
 from windfell.engine.area_reach import extent_of
 from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
+from windfell.engine.repairs import read_from
 from windfell.finish.healing import healed
 from windfell.finish.patch_fill import patch_filled
 from windfell.job import Job
@@ -98,7 +99,8 @@ def _plain(stages: Any, n: int, region: Region, scale: float, job: Job) -> Pictu
 def _cloned(stages: Any, n: int, repair: Repair, points: Array, scale: float, job: Job) -> F32 | None:
     if repair.source is None or repair.to is None:
         return None
-    moved = points + (np.array(repair.source) - repair.to) * scale
+    source, to = ((np.array(p) + 0.5) * scale - 0.5 for p in (repair.source, repair.to))
+    moved = source + (points - to) @ read_from(repair).T
     region = _around(moved, stages.whole_at(scale, job))
     return _read(_plain(stages, n, region, scale, job).light, region, moved)
 

@@ -54,6 +54,23 @@ def change_repair(project: Project, set_id: str, n: int, words: str, **values: A
     return Edit(f"{words} repair {n + 1}", _with(project, set_id, tuple(repairs)))
 
 
+def shape_repair(project: Project, set_id: str, n: int, name: str, value: float) -> Edit:
+    """How a clone or heal is turned (`turn_deg`) or sized (`size_pct`)."""
+    words = f"turn to {value:.0f}°" if name == "turn_deg" else f"size to {value:.0f} %"
+    changed = change_repair(project, set_id, n, "", **{name: value}).project
+    return Edit(f"repair {n + 1}: {words}", changed, f"repair {n} {name}")
+
+
+def with_stroke_of_its_own(project: Project, set_id: str, n: int, area: Area) -> Project:
+    """The project with what was drawn last of an area as a further clone or heal, which begins anew at the source of
+    repair `n`.
+    """
+    repair = project.set(set_id).repairs[n]
+    own = replace(area, parts=area.parts[-1:])
+    further = replace(repair, area=own, to=first_point(own))
+    return _with(project, set_id, (*project.set(set_id).repairs, further))
+
+
 def with_sources(project: Project, set_id: str, n: int, sources: Area) -> Project:
     """The project whose repair takes its texture from an area; an empty one: from anywhere around."""
     plain = not sources.parts and not sources.inverted

@@ -91,6 +91,14 @@ class Mending(QWidget):
         self.texture, self.fill = QPushButton("Texture…"), QPushButton("Fill…")
         self.other = QPushButton("Other frame…")
         self.grow = QPushButton("Grow")
+        self.fixed = QCheckBox("Each stroke from the source")
+        self.fixed.setToolTip("Of clone and heal: each stroke begins where was pressed; else strokes go on beside it")
+        self.shape = {"turn_deg": Ruler("Turn", -180.0, 180.0, 0.0, "°", 1.0, 40),
+                      "size_pct": Ruler("Size", 25.0, 400.0, 100.0, "%", 1.0, 40)}
+        for (name, ruler), tip in zip(self.shape.items(), (
+                "How what is cloned or healed is turned, clockwise", "How large it is seen"), strict=True):
+            ruler.setToolTip(tip)
+            ruler.changed.connect(lambda v, first, f=name: self._shaped(f, v, first))
         self.most = QSpinBox(minimum=1, maximum=100, value=25, suffix=" % at most")
         self.most.setAccessibleName("The most of the picture that Grow may make up")
         self.most.setToolTip("More of the picture than that is not made up")
@@ -132,8 +140,12 @@ class Mending(QWidget):
             grid.addWidget(button, n // COLUMNS, n % COLUMNS)
         grid.addWidget(self.grow, 2, 1)
         grid.addWidget(self.most, 2, 2)
+        clones = QHBoxLayout()
+        for part, room in ((self.fixed, 0), *((r, 1) for r in self.shape.values())):
+            clones.addWidget(part, room)
         right = QVBoxLayout()
         right.addLayout(grid)
+        right.addLayout(clones)
         right.addWidget(self.words)
         right.addStretch(1)
         layout = QHBoxLayout(self)
@@ -173,12 +185,21 @@ class Mending(QWidget):
         self.remove.setEnabled(there)
         self.answer.setEnabled(there and self.repairs[self.list.currentRow()].way in mending.MADE_UP)
         self.sources.setEnabled(there and self.repairs[self.list.currentRow()].way is Mend.TEXTURE)
+        chosen = self.repairs[self.list.currentRow()] if there else Repair(Mend.FILL)
+        for name, ruler in self.shape.items():
+            ruler.setEnabled(chosen.way in mending.FROM_ELSEWHERE)
+            ruler.set_value(getattr(chosen, name))
         if there and self.repairs[self.list.currentRow()].way is Mend.GROW:
             self.paint.setEnabled(False)
         own = self.session.frame_set
         for part in (self.grow, self.most):
             part.setVisible(own is not None and own.kind is Kind.PANORAMA)
         self.other.setEnabled(self.session.frame_id is not None)
+
+    def _shaped(self, name: str, value: float, starts: bool) -> None:
+        n, s = self.list.currentRow(), self.session
+        if 0 <= n < len(self.repairs):
+            s.edit(mending.shape_repair(s.project, s.set_id, n, name, value), starts)
 
     def _other_answer(self) -> None:
         n, s = self.list.currentRow(), self.session
@@ -252,6 +273,12 @@ class Mending(QWidget):
             return own.repairs[at].area if at < len(own.repairs) else Area()
 
         def write(project: Project, area: Area) -> Project:
+            nonlocal at
+            there = project.set(set_id).repairs
+            if at < len(there) and way in mending.FROM_ELSEWHERE and self.fixed.isChecked() and (
+                    len(area.parts) > len(there[at].area.parts)):
+                first, at = at, len(there)
+                return mending.with_stroke_of_its_own(project, set_id, first, area)
             return mending.with_repair_area(project, set_id, at, way, area, source, frame)
 
         title = f"{mending.WORDS.get(way, str(way)).capitalize()} of repair {at + 1}"
