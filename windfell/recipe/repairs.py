@@ -27,8 +27,8 @@ class Mend(StrEnum):
 @dataclass(frozen=True)
 class Repair:
     """A clone shows at `to` what the picture shows at `source` (points of the ground), turned clockwise and sized
-    about it; a heal brings it to the light around. Of textures `answer` is one of several. A picture is a flat view that
-    looks to `yaw_deg`, `pitch_deg` of the level world, `hfov_deg` wide; without parts in its area all of it is laid.
+    about it; a heal brings it to the light around. Of textures `answer` is one of several. A picture is a flat view
+    that looks to `yaw_deg`, `pitch_deg` of the level world, `hfov_deg` wide; without parts in its area all is laid.
     `frame`: the id of one to show. `sources`: where texture is taken from (inverted: where it is not); None for
     anywhere around. `most_pct`: more of the picture than that is not made up by a `grow`, which is left out then.
     """
