@@ -2,6 +2,7 @@
 
 import tempfile
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
@@ -251,8 +252,17 @@ class Finishing(Drawing):
             self.session.select_set(set_id)
             self.settle()
             self.station.open_view("repairs")
-            self.click(mending.texture)
-            self.draw((0.5, 0.6), (0.54, 0.62))
+            other = self.session.frame_set.frames[2].id
+            with mock.patch("windfell.app.stations.mending.seen_behind", return_value=other):
+                self.click(mending.texture)
+                self.draw((0.5, 0.6), (0.54, 0.62))
+                self.until(lambda: mending.other.text() == "Take frame 3")
+            self.assertIn("true and not made up", self.said[-1])
+            self.click(mending.other)
+            self.assertEqual((mending.repairs[0].way, mending.repairs[0].frame), (Mend.FRAME, other))
+            self.assertEqual(mending.other.text(), "Other frame…")
+            self.window.do("undo")
+            self.click(mending.paint)
             self.assertEqual([r.way for r in mending.repairs], [Mend.TEXTURE])
             self.settle()
             self.click(mending.answer)

@@ -125,7 +125,7 @@ def _healed(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
 
     def make() -> Picture:
         whole = Region(0, 0, flat.width, flat.height)
-        below, inside = _below(stages, n, repair, flat, job)
+        below, inside = painted_over(stages, n, repair, flat, job)
         there = _cloned(stages, n, repair, flat, whole, job)
         if there is None:
             return Picture(below.light, np.zeros_like(inside))
@@ -144,7 +144,7 @@ def _textured(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Regio
         return None
 
     def make() -> Picture:
-        below, inside = _below(stages, n, repair, flat, job)
+        below, inside = painted_over(stages, n, repair, flat, job)
         barred = ~below.covered
         if repair.sources is not None and not repair.sources.empty:
             whole = Region(0, 0, flat.width, flat.height)
@@ -164,7 +164,7 @@ def below_on(stages: Any, n: int, canvas: Canvas, job: Job) -> Picture:
     return repaired(stages, stages.joined_on(canvas, whole, job), canvas, whole, n, job)
 
 
-def _below(stages: Any, n: int, repair: Repair, flat: Canvas, job: Job) -> tuple[Picture, NDArray[np.bool_]]:
+def painted_over(stages: Any, n: int, repair: Repair, flat: Canvas, job: Job) -> tuple[Picture, NDArray[np.bool_]]:
     """What lies below a repair on a flat canvas, and where the repair is."""
     whole, below = Region(0, 0, flat.width, flat.height), below_on(stages, n, flat, job)
     return below, on_canvas(repair.area, stages.area_ground, flat, whole, None) > LEAST
@@ -230,7 +230,7 @@ def _filled(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
         return None
 
     def make() -> Picture:
-        below, inside = _below(stages, n, repair, flat, job)
+        below, inside = painted_over(stages, n, repair, flat, job)
         known = below.covered & ~inside
         if not known.any():
             return Picture(below.light, np.zeros_like(known))

@@ -67,6 +67,26 @@ def _laid(stages: Any, below: Picture, n: int, repair: Repair, region: Region, s
     return Picture(light, covered)
 
 
+def ground_below(stages: Any, n: int, side: int, job: Job
+                 ) -> tuple[Picture, NDArray[np.bool_], Region, float] | None:
+    """(the reference's ground below repair `n`, where that is, the region, its scale): the area and as much around
+    it, at most `side` px. None for an area without a place.
+    """
+    area = stages.set.repairs[n].area
+    box = extent_of(area)
+    if box is None:
+        return None
+    size = float(np.max(box[1] - box[0]))
+    scale = min(1.0, side / max(2 * size, 1.0))
+    more = round(max(LEAST_AROUND, 0.5 * size) * scale)
+    region = _reached(area, Region(0, 0, *stages.whole_at(scale, job)), scale)
+    if region is None:
+        return None
+    region = region.grown(more).shared(Region(0, 0, *stages.whole_at(scale, job)))
+    inside = stages.area_share(area, region, scale, None, job) > HALF
+    return _plain(stages, n, region, scale, job), inside, region, scale
+
+
 def _reached(area: Area, region: Region, scale: float) -> Region | None:
     """The part of a region that an area can reach, None for nothing of it."""
     box = extent_of(area)

@@ -28,6 +28,7 @@ from windfell.app.widgets.ruler import Ruler
 from windfell.engine.area_pictures import ground_at
 from windfell.engine.flat_view import flat_set, taken_back, write_flat_view
 from windfell.engine.grown import gap_share
+from windfell.engine.seen_behind import seen_behind
 from windfell.job import Job
 from windfell.recipe import mending
 from windfell.recipe.areas import Area, Point
@@ -36,6 +37,8 @@ from windfell.recipe.repairs import Mend, Repair
 
 LEAST_LIST_WIDE, LIST_WIDE = 190, 320
 ANSWERS, COLUMNS = 12, 4
+# what another frame can do instead
+INSTEAD = (Mend.HEAL, Mend.CLONE, Mend.TEXTURE, Mend.FILL)
 
 
 class FlatPage(QWidget):
@@ -118,7 +121,7 @@ class Mending(QWidget):
                 (self.fill, "Paint what is closed smoothly from what surrounds it: small holes, a missing cap",
                  lambda: self.take_area(None, Mend.FILL)),
                 (self.other, "Paint where the frame chosen at the left is seen alone: it may show what is behind",
-                 lambda: self.take_area(None, Mend.FRAME)),
+                 self._other_frame),
                 (self.grow, "Fill what no frame covers, within the outline, with texture from beside it",
                  self.begin_grow),
                 (self.paint, "Draw on the area of the repair in hand", self._paint_chosen),
@@ -135,7 +138,7 @@ class Mending(QWidget):
         self.spot.pressed.connect(self._from_here)
         grid = QGridLayout()
         grid.setSpacing(4)
-        for n, button in enumerate((self.heal, self.clone, self.texture, self.fill, self.other, self.paint,
+        for n, button in enumerate((self.other, self.heal, self.clone, self.texture, self.fill, self.paint,
                                     self.sources, self.answer, self.remove)):
             grid.addWidget(button, n // COLUMNS, n % COLUMNS)
         grid.addWidget(self.grow, 2, 1)
@@ -153,6 +156,8 @@ class Mending(QWidget):
         layout.addWidget(self.list)
         layout.addLayout(right, 1)
         self._shown: tuple | None = None
+        # a repair for which another frame sees behind what is to go: its number, itself, the frame's id
+        self.offer: tuple[int, Repair, str] | None = None
 
     @property
     def repairs(self) -> tuple[Repair, ...]:
@@ -177,6 +182,8 @@ class Mending(QWidget):
                 self.list.addItem(item)
             self.list.blockSignals(False)
             self.list.setCurrentRow(len(self.repairs) - 1 if grown else min(max(row, 0), len(self.repairs) - 1))
+            if grown and self.repairs[-1].way in INSTEAD:
+                self._look_behind(len(self.repairs) - 1)
         self._enable()
 
     def _enable(self) -> None:
@@ -194,7 +201,47 @@ class Mending(QWidget):
         own = self.session.frame_set
         for part in (self.grow, self.most):
             part.setVisible(own is not None and own.kind is Kind.PANORAMA)
-        self.other.setEnabled(self.session.frame_id is not None)
+        offered = self._offered
+        number = None if offered is None else 1 + [f.id for f in own.frames].index(offered)
+        self.other.setText("Other frame…" if number is None else f"Take frame {number}")
+        self.other.setEnabled(number is not None or self.session.frame_id is not None)
+
+    @property
+    def _offered(self) -> str | None:
+        """The frame that may stand in for the repair in hand."""
+        n, own = self.list.currentRow(), self.session.frame_set
+        if self.offer is None or own is None or self.offer[0] != n or not 0 <= n < len(self.repairs):
+            return None
+        _, repair, frame = self.offer
+        there = self.repairs[n]
+        same = (there.way, there.area.parts[:1]) == (repair.way, repair.area.parts[:1])
+        return frame if same and any(f.id == frame for f in own.used) else None
+
+    def _look_behind(self, n: int) -> None:
+        """Whether another frame sees behind what a new repair is to take away: that is true, and said first."""
+        s = self.session
+        engine, project, set_id, repair = s.engine, s.project, s.set_id, self.repairs[n]
+
+        def done(frame: str | None) -> None:
+            if frame is None or s.set_id != set_id:
+                return
+            self.offer = n, repair, frame
+            self._enable()
+            if self._offered is not None:
+                s.say(f"{self.other.text().replace('Take frame', 'Frame')} shows what is behind it: press "
+                      f"“{self.other.text()}”, since that is true and not made up.", "info")
+
+        s.desk.ask("seen behind", lambda job: seen_behind(engine.stages(project, set_id), n, job), done,
+                   lambda _: None, quiet=True)
+
+    def _other_frame(self) -> None:
+        """The frame that is offered stands in for the repair in hand; else draw where the chosen one is seen."""
+        frame, n, s = self._offered, self.list.currentRow(), self.session
+        if frame is None:
+            self.take_area(None, Mend.FRAME)
+            return
+        self.hand.put_away()
+        s.edit(mending.change_repair(s.project, s.set_id, n, "another frame for", way=Mend.FRAME, frame=frame), True)
 
     def _shaped(self, name: str, value: float, starts: bool) -> None:
         n, s = self.list.currentRow(), self.session
