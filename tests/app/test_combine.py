@@ -205,6 +205,7 @@ class Combining(WindowTest):
     def test_proofs_say_one_figure_each(self):
         self.until(lambda: self.combine.proofs.settled)
         cards = self.combine.proofs.cards
+        self.assertEqual(set(cards), {str(r) for r in Rule})
         self.assertIn("dB", cards["mean"].figures[1])
         self.assertIn("rejects", cards["clipped-mean"].figures[1])
         self.assertIn("brightens", cards["maximum"].figures[1])

@@ -73,6 +73,9 @@ class Pages(ExportTest):
 
     def test_sizes_in_words(self):
         export = self.station()
+        export.size_words.setText("wide")
+        export.size_words.editingFinished.emit()
+        self.assertIn("no size", self.window.status.words.text())
         for words, field, wanted in (
                 ("200 long", "long_px", 200), ("10cm", "print_mm", 100.0), ("50%", "scale_pct", 50.0)):
             export.size_words.setText(words)

@@ -12,7 +12,6 @@ from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest, small_project
 from tests.support import frames_in, green, ridge
-from windfell.app import theme
 from windfell.app.before import before_project
 from windfell.app.ridge_line import STATES
 from windfell.app.start import application
@@ -173,14 +172,6 @@ class Stations(WindowTest):
         self.assertEqual(self.session.frame_set.registration.reference, self.session.frame_set.frames[4].id)
         self.assertIn("9 of 9", align.summary.text())
 
-    def test_hovering_a_link_shows_the_pair(self):
-        self.open("align")
-        chart = self.window.stations["align"].map
-        middle = (chart._middles[0] + chart._middles[1]) / 2
-        QTest.mouseMove(chart, middle.toPoint())
-        self.app.processEvents()
-        self.assertEqual(chart._nearest_link(middle), (0, 1))
-
     def test_before_is_unjoined_or_the_reference_alone(self):
         project = small_project()
         self.assertEqual(before_project(project, "row").set("row").joining,
@@ -205,37 +196,6 @@ class Controls(WindowTest):
         self.click(bars, QPoint(6 + int(2.5 * bars._slot()), 40))
         self.click(bars, QPoint(390, 40))
         self.assertEqual(picked, [2])
-
-    def test_export_controls_are_edits_and_wrong_widths_are_said(self):
-        self.open("export", "still")
-        export = self.window.stations["export"]
-        export.size_words.setText("wide")
-        export.size_words.editingFinished.emit()
-        self.assertIn("no size", self.window.status.words.text())
-        export.size_words.setText("240")
-        export.size_words.editingFinished.emit()
-        self.settle()
-        self.assertIn("240 x 160 px", export.check.text())
-        export.packing.press("deflate")
-        export.bits.press("8")
-        export.quality.setValue(70)
-        o = self.session.frame_set.output
-        self.assertEqual((o.width_px, str(o.compression), o.depth, o.quality), (240, "deflate", 8, 70))
-        while self.session.history.undo_words:
-            self.session.undo()
-        self.assertIsNone(self.session.frame_set.output.width_px)
-
-    def test_themes_have_readable_text(self):
-        def light(colour: str) -> float:
-            parts = [int(colour[n : n + 2], 16) / 255 for n in (1, 3, 5)]
-            linear = [v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in parts]
-            return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
-
-        for t in theme.THEMES.values():
-            for text in (t.ink, t.quiet, t.rowan, t.moss, t.gorse_ink, t.tarn):
-                for ground in (t.stone, t.sheet):
-                    a, b = sorted((light(text), light(ground)))
-                    self.assertGreaterEqual((b + 0.05) / (a + 0.05), 4.5, f"{t.name}: {text} on {ground}")
 
 
 class Trouble(WindowTest):

@@ -56,14 +56,6 @@ class Setting(WindowTest):
         self.until(lambda: ENGINE.cache.used_bytes < 2**20)
         self.settle()
 
-    def test_it_is_closed_and_opened_again(self):
-        for _ in range(2):
-            self.assertTrue(self.settings.isVisible())
-            self.click(self.settings.shut)
-            self.assertFalse(self.settings.isVisible())
-            self.window.do("settings")
-        self.settle()
-
     def test_new_sets_are_written_as_is_wished_and_a_broken_file_is_said(self):
         self.session.change_all({"output.format": Format.JPEG, "output.depth": 8, "output.quality": 77}, True)
         self.click(self.settings.as_here)

@@ -179,17 +179,6 @@ class SubjectsStation(Drawing):
         self.assertIsNone(pieces.base_of(self.session.frame_set))
         self.assertEqual(len(self.layers), 2)
 
-    def test_a_box_leaves_one_track_on_the_shelf(self):
-        x, y, w, h = self.movers[0].body_box
-        wide, high = self.station.shelf.found.size
-        self.click(self.station.controls_of.follow)
-        self.station.box.drawn.emit(QRectF((x - 2) / wide, (y - 2) / high, (w + 4) / wide, (h + 4) / high))
-        self.assertEqual({t.track for t in self.station.view.tiles}, {self.movers[0].track})
-        self.click(self.station.controls_of.all)
-        self.assertEqual({self.movers[n].track for n in self.station.taken}, {self.movers[0].track})
-        self.click(self.station.controls_of.follow)
-        self.assertEqual(len(self.station.view.tiles), len(self.movers))
-
     def test_a_shadow_reaches_as_far_as_the_ruler_says_and_all_else_about_the_piece_stays(self):
         self.press_tile(1)
         self.press_tile(4)

@@ -22,10 +22,8 @@ from windfell.app.widgets.finder import CommandFinder
 from windfell.engine.core import Engine
 from windfell.geometry.projections import PROJECTIONS
 from windfell.recipe import edits
-from windfell.recipe.combining import Rule
 from windfell.recipe.model import ProjectionChoice
 from windfell.recipe.outline import Edges
-from windfell.recipe.sources import SetSource
 
 
 class Beginning(WindowTest):
@@ -220,15 +218,6 @@ class Shaping(WindowTest):
         self.assertEqual(shown.width, 2 * shown.height)
         self.assertLess(trimmed.height, shown.height)
 
-    def test_only_the_newest_of_many_answers_is_shown(self):
-        self.open("shape")
-        for degrees in range(1, 31):
-            self.session.change("view.yaw_deg", float(degrees))
-        self.settle()
-        self.assertEqual(self.window.source.shown.project.set("row").view.yaw_deg, 30.0)
-        self.session.undo()
-        self.assertEqual(self.session.frame_set.view.yaw_deg, 0.0)
-
 
 class Joining(WindowTest):
     def test_seams_shares_and_switches(self):
@@ -248,14 +237,6 @@ class Joining(WindowTest):
 
 
 class Combining(WindowTest):
-    def test_proofs_of_all_rules_and_the_choice(self):
-        self.open("combine", "still")
-        combine = self.window.stations["combine"]
-        self.assertEqual(set(combine.proofs.cards), {str(r) for r in Rule})
-        self.assertTrue(all(c.image is not None for c in combine.proofs.cards.values()))
-        combine.proofs.cards["maximum"].setFocus()
-        QTest.keyClick(combine.proofs.cards["maximum"], Qt.Key.Key_Return)
-        self.assertIs(self.session.frame_set.combining.rule, Rule.MAXIMUM)
 
     def test_a_frame_that_an_undo_takes_away_is_no_longer_chosen(self):
         self.open("gather")
@@ -325,30 +306,6 @@ class Exporting(WindowTest):
         self.assertEqual(self.window.ridge.states["export"], "far")
         self.window.refresh()
         self.assertEqual(self.window.ridge.states["export"], "made")
-
-    def test_a_bad_place_is_said_before_and_after_pressing(self):
-        self.open("export", "still")
-        export = self.window.stations["export"]
-        export.set_place("/no/such/place/x.tif")
-        self.assertIn("/no/such/place/x.tif", export.check.text())
-        self.click(export.write)
-        self.until(lambda: "folder" in export.result.text())
-        self.assertTrue(self.window.isVisible())
-
-    def test_stopping_leaves_no_file(self):
-        self.open("export", "row")
-        export = self.window.stations["export"]
-        export.set_place(str(Path(self._home.name) / "row.tif"))
-        self.session.change("output.width_px", 9000)
-        self.settle()
-        self.click(export.write)
-        self.until(lambda: self.session.desk.foremost() is not None)
-        begun = time.monotonic()
-        self.window.do("stop")
-        self.assertLess(time.monotonic() - begun, 5.0)
-        self.assertIn("Stopped", export.result.text())
-        self.settle()
-        self.until(lambda: not any("row" in n for n in os.listdir(self._home.name)))
 
 
 class Viewing(WindowTest):
@@ -468,16 +425,3 @@ class Projects(WindowTest):
         self.assertTrue(later.recover())
         self.assertEqual(later.project, self.session.project)
         later.close()
-
-    def test_a_set_nested_as_a_frame(self):
-        self.open("gather")
-        from windfell.recipe import edits
-        from windfell.recipe.model import Frame
-
-        s = self.session
-        s.try_edit(lambda: edits.add_frames(s.project, "row", [Frame("n", SetSource("still"))]))
-        self.assertEqual(len(s.frame_set.frames), 5)
-        self.assertIn("↳", self.window.chooser.itemText(1))
-        s.try_edit(lambda: edits.add_frames(s.project, "still", [Frame("m", SetSource("row"))]))
-        self.assertIn("itself", self.window.status.words.text())
-        self.settle()

@@ -9,7 +9,6 @@ import unittest
 import zipfile
 from pathlib import Path
 
-import numpy as np
 from PIL import Image
 
 from tests.support import textured
@@ -107,14 +106,3 @@ class Leftovers(unittest.TestCase):
             self.assertTrue(all(p.exists() for p in (mine, *others)))
             self.assertEqual((folder / "another.tif").read_bytes(), b"whole")
             without_leftovers(folder / "none")
-
-
-class Pixels(unittest.TestCase):
-    def test_every_reader_gives_flat_pictures(self):
-        with tempfile.TemporaryDirectory() as name:
-            for kind in ("png", "jpg", "tif", "webp"):
-                path = Path(name) / f"a.{kind}"
-                Image.fromarray(textured(16, 20, 2)).save(path)
-                with self.subTest(kind):
-                    self.assertEqual(StillFrame(str(path)).encoded().shape, (16, 20, 3))
-                    self.assertEqual(np.isfinite(StillFrame(str(path)).linear(10, 8)).all(), True)

@@ -10,12 +10,12 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.core.test_register import drawn
-from tests.support import engine, frames_in, project_of, ridge, textured, unit_rays
+from tests.support import engine, frames_in, project_of, textured, unit_rays
 from windfell.align.adjust import Observations, _add_facing, adjust, error_px, errors_px, jacobian
 from windfell.align.cameras import LENS_PARTS, cameras_of, carried, projected, rays_of, undistorted
 from windfell.align.flat import levelled_places, slid_cameras
 from windfell.align.focal import chained_rotations, first_focal, pair_turn
-from windfell.align.refine import refined, thinned
+from windfell.align.refine import thinned
 from windfell.align.series import fitted_rigid
 from windfell.align.solve import fitted_to_noise, simplest
 from windfell.align.view import GreyView
@@ -311,26 +311,6 @@ class Light(unittest.TestCase):
         small, k = plain.small(40)
         self.assertEqual((max(small.shape), k), (40, 0.5))
 
-    def test_points_are_refined_between_turned_cameras(self):
-        """Places wrong by up to a px come back on frames drawn from one picture."""
-        rng = np.random.default_rng(1)
-        wide = cv2.GaussianBlur(textured(500, 700, 5)[..., 0].astype(np.float32), (0, 0), 1.5)
-        lens = Lens(700, 500, 900.0)
-        turns = [np.eye(3), from_yaw_pitch_roll(0.05, 0.02, 0.01)]
-        y, x = np.mgrid[0:500, 0:700].astype(float)
-        there = lens.project(lens.rays(np.stack([x, y], -1)) @ turns[1].T).astype(np.float32)
-        second = cv2.remap(wide, there[..., 0], there[..., 1], cv2.INTER_LANCZOS4)
-        cameras = cameras_of([(700, 500)] * 2, [0, 0], np.array([900.0])).turned(turns)
-        p = rng.uniform([80, 60], [620, 440], (120, 2))
-        q = carried(cameras, np.zeros(120, int), np.ones(120, int), p)
-        inside = np.all((q > 40) & (q < [660, 460]), axis=1)
-        rough = Observations(0, 1, p[inside], q[inside] + rng.uniform(-1, 1, (inside.sum(), 2)))
-        views = [GreyView(wide, (700, 500)), GreyView(second, (700, 500))]
-        fine = refined([rough], cameras, lambda n: views[n], Job())[0]
-        self.assertGreater(len(fine.points_a), 0.8 * inside.sum())
-        self.assertLess(np.median(error_px(cameras, fine)), 0.08)
-        self.assertEqual(len(fine.weight), len(fine.points_a))
-
     def test_thinning_leaves_each_link_its_share(self):
         all_over = np.random.default_rng(1).uniform(0, 600, (900, 2))
         many = [Observations(0, 1, all_over, all_over), Observations(1, 2, np.zeros((7, 2)), np.zeros((7, 2)))]
@@ -377,11 +357,3 @@ class Drawn(unittest.TestCase):
         self.assertLess(bricks.std(axis=(0, 1))[1], stones.std(axis=(0, 1))[1] * 1.2)
         places = np.array([p for _, p in wall_shots(WallPlan())])
         self.assertTrue(np.all(np.diff(places[:, 0]) > 0.3))
-
-    def test_shipped_sets_have_their_truth(self):
-        frames = Path(ridge()).parent
-        self.assertTrue(frames.exists())
-        shipped = Path(__file__).parents[2] / "windfell" / "demo" / "frames"
-        for name in ("two-row-sweep", "tarn-round", "drystone-wall", "turning-stars"):
-            self.assertTrue((shipped / name / "truth.json").exists(), name)
-            self.assertGreater(len(list((shipped / name).glob("*.jpg"))), 7)

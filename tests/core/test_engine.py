@@ -127,22 +127,13 @@ class Panoramas(unittest.TestCase):
     def test_stop_is_heard_in_every_stage(self):
         for wait_s in (0.0, 0.15, 0.4):
             fresh, job = engine(), Job()
-            threading.Timer(wait_s, job.stop).start()
+            stopped: list[float] = []
+            threading.Timer(wait_s, lambda j=job, s=stopped: (s.append(time.monotonic()), j.stop())).start()
             with self.assertRaises(Cancelled):
                 for _ in range(50):
                     fresh.cache = Cache(2**28)
                     fresh.picture(self.project, self.id, 1.0, job)
-            self.assertTrue(job.stopped)
-
-    def test_stopping_is_heard_at_once(self):
-        fresh, job, stopped = engine(), Job(), []
-        timer = threading.Timer(0.3, lambda: (stopped.append(time.monotonic()), job.stop()))
-        timer.start()
-        with self.assertRaises(Cancelled):
-            for _ in range(50):
-                fresh.cache = Cache(2**28)
-                fresh.picture(self.project, self.id, 1.0, job)
-        self.assertLess(time.monotonic() - stopped[0], 5.0)
+            self.assertLess(time.monotonic() - stopped[0], 5.0)
 
 
 class Stacks(unittest.TestCase):
