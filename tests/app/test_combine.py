@@ -201,6 +201,18 @@ class Combining(WindowTest):
         self.click(spoil.leave)
         self.assertEqual([f.on for f in self.own.frames].index(False), 3)
         self.settle()
+        self.session.select_frame(self.own.frames[1].id)
+        for value in (2.0, 3.0):
+            spoil.weight.changed.emit(value, value == 2.0)
+        self.assertEqual(self.own.frames[1].weight, 3.0)
+        self.assertEqual(self.session.history.undo_words, "weight of frame 2 to 3")
+        self.until(lambda: any("weight 3" in spoil.list.item(n).text() for n in range(spoil.list.count())))
+        self.click(spoil.by_noise)
+        self.until(lambda: "by their noise" in (self.session.history.undo_words or ""))
+        self.assertEqual(len({f.weight for f in self.own.frames if f.on}), 8)
+        self.click(spoil.alike)
+        self.assertEqual({f.weight for f in self.own.frames}, {1.0})
+        self.settle()
 
     def test_proofs_say_one_figure_each(self):
         self.until(lambda: self.combine.proofs.settled)

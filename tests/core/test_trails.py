@@ -12,7 +12,7 @@ from windfell.cli.main import main
 from windfell.combine.beyond import BeyondNoise
 from windfell.combine.calibrated import Plane, even_plane
 from windfell.combine.rules import RULES
-from windfell.combine.spoiling import spoiled
+from windfell.combine.spoiling import noise_weights, spoiled
 from windfell.engine.stack_core import next_gain_db, spoiling
 from windfell.job import Job
 from windfell.recipe.combining import Combining, Floor, Rule
@@ -124,6 +124,21 @@ class Spoiling(unittest.TestCase):
         self.assertEqual([n for n, w in enumerate(found) if w], [1, 3, 5, 7])
         brighter = spoiled(self.lights, [0.0] * 9)[1]
         self.assertLess(brighter.bright, 0.03, "light that changed as a whole is no stray light")
+
+    def test_the_less_noise_a_frame_has_the_more_it_counts(self):
+        rng = np.random.default_rng(8)
+        for n, times in ((2, 2.0), (5, 4.0)):
+            more = rng.normal(0, 0.002 * np.sqrt(times**2 - 1), self.lights[n].shape)
+            self.lights[n] = self.lights[n] + more.astype(np.float32)
+        self.lights[7] = self.lights[7].copy()
+        self.lights[7][20:70, 40:90] += 0.3  # what passes by is no noise
+        weights = noise_weights(self.lights)
+        wanted = [{2: 1 / 4, 5: 1 / 16}.get(n, 1.0) for n in range(9)]
+        np.testing.assert_allclose(weights, wanted, rtol=0.2)
+        mean = lambda w: np.average(self.lights[:7], axis=0, weights=w[:7])  # noqa: E731
+        clean = np.mean([x for n, x in enumerate(self.lights) if n in (0, 1, 3, 4, 6)], axis=0)
+        self.assertLess(np.std(mean(weights) - clean), 0.6 * np.std(mean([1.0] * 9) - clean))
+        self.assertEqual(noise_weights(self.lights[:2]), [1.0, 1.0])
 
     def test_the_engine_judges_the_frames_of_a_set(self):
         with tempfile.TemporaryDirectory() as folder:

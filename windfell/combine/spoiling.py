@@ -16,6 +16,7 @@ F32 = NDArray[np.float32]
 LEAST_EV, LEAST_SHARE, SOFT, BUMPED_PX = 0.2, 0.012, 0.55, 4.0
 SPREADS = 5.0
 BRIGHT, CALM_PX = 0.25, 3
+LEAST_FRAMES, NOISE_PX, FINE_PX, MOST_WEIGHT = 3, 480, 1.5, 20.0
 
 
 @dataclass(frozen=True)
@@ -54,6 +55,28 @@ def spoiled(lights: Sequence[F32], moved_px: Sequence[float]) -> list[Spoiled]:
             why = f"the camera was bumped by {moved[n]:.0f} px"
         out.append(Spoiled(why, float(ev[n]), float(bright[n]), float(sharp[n]), float(moved[n])))
     return out
+
+
+def noise_weights(lights: Sequence[F32]) -> list[float]:
+    """How much each frame (h, w, 3) in place is to count in a mean, 1 for the usual one: by the inverse of its
+    noise's variance, which gives the least noise. Noise is what is left of its fine detail beside the middle of the
+    others, whose own noise is taken off (a median's variance is pi / 2 that of a mean); edges and what moves do not
+    count (the median of the deviations).
+    """
+    count = len(lights)
+    if count < LEAST_FRAMES:
+        return [1.0] * count
+    h, w = (min(NOISE_PX, s) for s in lights[0].shape[:2])
+    top, left = (lights[0].shape[0] - h) // 2, (lights[0].shape[1] - w) // 2
+    levels = np.stack([luminance(np.ascontiguousarray(x[top : top + h, left : left + w])) for x in lights])
+    spread = []
+    for n in range(count):
+        rest = np.asarray(levels[n] - np.median(np.delete(levels, n, axis=0), axis=0), np.float32)
+        spread.append(float(np.median(np.abs(rest - cv2.GaussianBlur(rest, (0, 0), FINE_PX)))))
+    variance = np.square(spread)
+    usual = max(float(np.median(variance)), 1e-14) / (1 + np.pi / 2 / (count - 1))
+    own = np.maximum(variance - usual * np.pi / 2 / (count - 1), usual / MOST_WEIGHT)
+    return [float(v) for v in np.clip(usual / own, 1 / MOST_WEIGHT, MOST_WEIGHT)]
 
 
 def _stands_out(values: NDArray, n: int, least: float) -> bool:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.combine.influence import NOTHING, RuleFigures, against_mean, heard, influence, rule_figures, whose
-from windfell.combine.spoiling import Spoiled, spoiled
+from windfell.combine.spoiling import Spoiled, noise_weights, spoiled
 from windfell.combine.strips import shown_within
 from windfell.engine.cache import key_of
 from windfell.engine.sources import OpenedFile, canonical_scale
@@ -22,7 +22,7 @@ F32 = NDArray[np.float32]
 
 SAME = 5e-4
 PICKED_PX = 4
-CORE_SIDE, FIGURE_SIDE, MAP_SIDE, SPOIL_SIDE = 1100, 260, 420, 640
+CORE_SIDE, FIGURE_SIDE, MAP_SIDE, SPOIL_SIDE, NOISE_SIDE = 1100, 260, 420, 640, 1200
 
 
 @dataclass(frozen=True, eq=False)
@@ -137,6 +137,12 @@ def spoiling(stages: PileStages, job: Job) -> dict[int, Spoiled]:
         return dict(zip(order, spoiled(planes, moved), strict=True))
 
     return stages.cache.get(key_of("spoiling", stages.rule_key(job)), find)
+
+
+def weights_by_noise(stages: PileStages, job: Job) -> dict[str, float]:
+    """How much each frame in use (id) that has a place is to count in a mean, by its noise."""
+    planes, order = _small(stages, NOISE_SIDE, job)
+    return {stages.set.used[n].id: round(w, 3) for n, w in zip(order, noise_weights(planes), strict=True)}
 
 
 def next_gain_db(count: int) -> float:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -208,6 +208,14 @@ def remove_frame(project: Project, set_id: str, frame_id: str) -> Edit:
     if frame_set.registration.reference == frame_id:
         changed = _with_value(changed, "registration.reference", None)
     return Edit(f"remove frame {number} from {frame_set.name}", project.with_set(changed))
+
+
+def weigh_frames(project: Project, set_id: str, weights: Mapping[str, float], words: str, merge: str | None = None
+                 ) -> Edit:
+    """How much frames (ids) count in a mean."""
+    own = project.set(set_id)
+    frames = tuple(replace(f, weight=weights.get(f.id, f.weight)) for f in own.frames)
+    return Edit(words, project.with_set(replace(own, frames=frames)), merge)
 
 
 def pick_black(project: Project, set_id: str, level_pct: float) -> Edit:
