@@ -17,7 +17,7 @@ from windfell.recipe import edits
 from windfell.recipe.limits import limits_of
 from windfell.recipe.model import Frame, Project, picture_parts
 
-LIST_WIDE = 460
+LIST_WIDE = 356
 
 
 class SpoilPage(QWidget):
@@ -31,6 +31,7 @@ class SpoilPage(QWidget):
         self._asked: tuple | None = None
         self.list = QListWidget()
         self.list.setFixedWidth(LIST_WIDE)
+        self.list.setWordWrap(True)
         self.list.setAccessibleName("Frames and what is wrong with them")
         self.list.setToolTip("Frames and what is wrong with them; a press chooses one")
         self.list.itemClicked.connect(lambda item: session.select_frame(item.data(Qt.ItemDataRole.UserRole)))
