@@ -1,4 +1,4 @@
-"""What is pointed at in a series: the thing under a press, by its edges in all frames, and how far it moves."""
+"""What is pointed at in a series: the thing under a press, told by its edges in most of the frames."""
 
 from __future__ import annotations
 
