@@ -67,6 +67,15 @@ class BehindTest(WindowTest):
         self.until(lambda: not self.session.desk.runs("compose"))
         self.settle()
         self.assertAlmostEqual(self.behind.yaw_deg, before.yaw_deg, delta=0.05)
+        page.match.click()
+        self.assertIs(self.window.view.in_hand, page.picker)
+        with mock.patch("windfell.app.stations.behind_page.picked_light", return_value=(-1.5, 20.0)) as picked:
+            for at in (QPointF(0.4, 0.2), QPointF(0.5, 0.7)):
+                page.picker.press(at, rect)
+            self.until(lambda: self.behind.exposure_ev == -1.5)
+        self.assertEqual(picked.call_args.args[3:5], ((0.4, 0.2), (0.5, 0.7)))
+        self.assertEqual((self.behind.warmth, page.match.isChecked()), (20.0, False))
+        self.settle()
         page.on.click()
         self.assertFalse(self.behind.on)
         page.away.click()

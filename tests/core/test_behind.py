@@ -15,6 +15,7 @@ from tests.support import engine, frames_in, ridge
 from windfell.cli.main import main
 from windfell.engine.areas import on_unrolled
 from windfell.engine.behind import Backdrop, with_behind
+from windfell.engine.behind_light import picked_light
 from windfell.engine.by_skyline import turned_by_skyline
 from windfell.engine.laying_behind import (
     Around,
@@ -31,12 +32,12 @@ from windfell.engine.picture import Picture
 from windfell.errors import BadRequest
 from windfell.geometry.rotation import angle_between, from_yaw_pitch_roll
 from windfell.job import Job
-from windfell.pixels.colour import to_view
+from windfell.pixels.colour import luminance, to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe import edits
 from windfell.recipe.areas import Area, Found
 from windfell.recipe.behind import Behind
-from windfell.recipe.laying_behind import lay_behind, take_from_behind
+from windfell.recipe.laying_behind import lay_behind, light_behind, take_from_behind
 from windfell.recipe.model import (
     Development,
     FrameSet,
@@ -247,6 +248,33 @@ class SeenTest(unittest.TestCase):
             x, y = np.rint(canvas.pixels(rays)).astype(int)
             seen.append(picture.light[y - 3 : y + 4, x - 3 : x + 4].mean(axis=(0, 1)))
         np.testing.assert_allclose(seen[0], seen[1], rtol=0.05)
+
+    def test_two_spots_picked_match_its_light_and_colour(self):
+        e, project, behind, _ = laid()
+        lit = lay_behind(project, "front", replace(behind, exposure_ev=-2.0, warmth=50.0)).project
+        width, height = e.size(lit, "front", Job())
+        seen, plain = (cv2.blur(self.picture(p, 1.0).light, (25, 25)) for p in (lit, two()))
+        apart = np.abs(seen - plain).sum(axis=2)
+        h, w = apart.shape
+        y, x = np.unravel_index(np.argmax(apart), apart.shape)
+        # a spot of the land that a change of warmth can reach
+        lean = np.log2(np.maximum(seen[..., 0], 1e-3) / np.maximum(seen[..., 2], 1e-3))
+        reached = np.abs(lean - lean[y, x] + 0.2)
+        reached[(apart > 0.01 * apart.max()) | (plain.min(axis=2) < 0.02)] = 9.0
+        v, u = np.unravel_index(np.argmin(reached), apart.shape)
+        back, front = (x / w, y / h), (u / w, v / h)
+        ev, warmth = picked_light(e, lit, "front", back, front, Job())
+        made = light_behind(lit, "front", ev, warmth).project
+        one, other = (e.picture(made, "front", 1.0, Job(), Region(
+            round(a * width) - 5, round(b * height) - 5, 11, 11)).light for a, b in (back, front))
+        one, other = (np.median(v.reshape(-1, 3), axis=0) for v in (one, other))
+        bright = [float(luminance(v[None, None].astype(np.float32))[0, 0]) for v in (one, other)]
+        self.assertAlmostEqual(np.log2(bright[0] / bright[1]), 0.0, delta=0.15)
+        self.assertAlmostEqual(float(np.log2(one[0] / one[2])), float(np.log2(other[0] / other[2])), delta=0.2)
+        for spots, words in (((front, back), "nothing is seen of what lies behind"),
+                             ((back, (0.0005, 0.0005)), "Nothing is seen at this spot")):
+            with self.assertRaisesRegex(BadRequest, words):
+                picked_light(e, lit, "front", *spots, Job())
 
     def test_the_draft_shows_what_the_picture_shows(self):
         e, project, behind, _ = laid()

@@ -51,6 +51,13 @@ def change_behind(project: Project, front_id: str, name: str, value: Any) -> Edi
     return Edit(words, project.with_set(replace(front, behind=behind)), f"behind {name}")
 
 
+def light_behind(project: Project, front_id: str, exposure_ev: float, warmth: float) -> Edit:
+    """What lies behind lit so."""
+    front = project.set(front_id)
+    behind = replace(front.behind, exposure_ev=exposure_ev, warmth=warmth)
+    return Edit(f"match what lies behind: {exposure_ev:+.2f} EV", project.with_set(replace(front, behind=behind)))
+
+
 def turn_behind(project: Project, front_id: str, yaw_deg: float, pitch_deg: float, roll_deg: float | None = None
                 ) -> Edit:
     """What lies behind turned so far in all."""

@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import fields, replace
 
 import numpy as np
+from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from windfell.app.area_hand import AreaHand, AreaTarget
 from windfell.app.picture.move_tool import MoveTool
+from windfell.app.picture.tool import Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
 from windfell.app.stations.station import Station
 from windfell.app.widgets.ruler import Ruler
+from windfell.engine.behind_light import picked_light
 from windfell.engine.laying_behind import turned_by_hand
 from windfell.job import Job
 from windfell.recipe import laying_behind
@@ -33,6 +36,7 @@ class BehindPage(QWidget):
         super().__init__()
         self.session, self._view, self.hand = session, view, hand
         self._start: tuple[float, float, float] | None = None
+        self._first_spot: tuple[float, float] | None = None
         self._first = True
         inside = QWidget()
         column = QVBoxLayout(inside)
@@ -66,6 +70,11 @@ class BehindPage(QWidget):
         self.move_it = self._button("Move", "Drag what lies behind on the picture", True)
         self.paint = self._button("Where…", "Draw where it is seen", True)
         self.away = self._button("Take away", "Nothing lies behind any more")
+        self.match = self._button("Match…", "Press a spot of what lies behind, then one in front whose light and "
+                                  "colour it is to have", True)
+        self.match.clicked.connect(self._take_picker)
+        self.picker = Spot()
+        self.picker.pressed.connect(self._picked)
         self.on = QCheckBox("Shown")
         self.on.setToolTip("Whether what lies behind is seen")
         self.on.clicked.connect(lambda on: self._change("on", on, True))
@@ -75,7 +84,7 @@ class BehindPage(QWidget):
         self.mover = MoveTool()
         self.mover.moved.connect(self._dragged)
         rows = []
-        for parts in ((self.lay, self.place, self.move_it), (self.paint, self.away, self.on)):
+        for parts in ((self.lay, self.place, self.move_it), (self.paint, self.match, self.away, self.on)):
             rows.append(QHBoxLayout())
             rows[-1].setSpacing(6)
             for part in parts:
@@ -108,7 +117,7 @@ class BehindPage(QWidget):
     def show_set(self, frame_set: FrameSet, project: Project) -> None:
         """Show what lies behind the set in hand."""
         b = frame_set.behind
-        for part in (self.place, self.move_it, self.paint, self.away, self.on, self.soft, self.room,
+        for part in (self.place, self.move_it, self.paint, self.match, self.away, self.on, self.soft, self.room,
                      *self.rulers.values()):
             part.setVisible(b is not None)
         if b is None:
@@ -126,6 +135,7 @@ class BehindPage(QWidget):
 
     def _show_tools(self) -> None:
         self.move_it.setChecked(self._view.in_hand is self.mover)
+        self.match.setChecked(self._view.in_hand is self.picker)
         held = self.hand.target
         self.paint.setChecked(held is not None and held.name == AREA_NAME)
 
@@ -163,6 +173,32 @@ class BehindPage(QWidget):
 
         self.hand.take(AreaTarget(set_id, AREA_NAME, read,
                                   lambda project, area: laying_behind.behind_area(project, set_id, area)))
+
+    # -- light by two spots
+
+    def _take_picker(self, on: bool) -> None:
+        self.hand.put_away()
+        self._first_spot = None
+        self._view.take_tool(self.picker if on and self.behind is not None else None)
+        if on:
+            self.session.say("Press a spot of what lies behind; then one in front that it is to look like.", "info")
+
+    def _picked(self, at: QPointF) -> None:
+        s, first, spot = self.session, self._first_spot, (at.x(), at.y())
+        if first is None:
+            self._first_spot = spot
+            s.say("Now press the spot in front.", "info")
+            return
+        self._first_spot = None
+        self._view.take_tool(None)
+        engine, project, set_id = s.engine, s.project, s.set_id
+
+        def done(found: tuple[float, float]) -> None:
+            if s.project is project:
+                s.edit(laying_behind.light_behind(project, set_id, *found), True)
+
+        s.desk.ask("behind light", lambda job: picked_light(engine, project, set_id, first, spot, job), done,
+                   lambda words: s.say(words, "wrong"))
 
     # -- by the hand
 
