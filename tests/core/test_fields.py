@@ -1,5 +1,7 @@
 """Darks and flats: recognised by what they show, given to the stack they calibrate, mended from among its frames."""
 
+import contextlib
+import io
 import tempfile
 import unittest
 from dataclasses import replace
@@ -10,6 +12,8 @@ import numpy as np
 from PIL import ExifTags, Image
 
 from tests.support import engine, frames_in, project_of, ridge, textured, write_picture
+from windfell.cli.main import main
+from windfell.engine.applying import made_card
 from windfell.engine.mend import mended
 from windfell.engine.proposals import propose
 from windfell.engine.proposed_fields import calibrated_by, fields_among
@@ -21,7 +25,9 @@ from windfell.pixels.colour import srgb_encoded
 from windfell.pixels.fields import Field, FieldLook, field_of, was_covered
 from windfell.recipe.calibrating import used_as_fields, with_fields, without_fields
 from windfell.recipe.combining import Combining, Rule
+from windfell.recipe.manners import Manner, Recipe
 from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
+from windfell.recipe.output import Format, Output
 
 SIZE = 200, 300
 Y, X = (v / s for v, s in zip(np.mgrid[: SIZE[0], : SIZE[1]], SIZE, strict=True))
@@ -117,6 +123,13 @@ class Given(unittest.TestCase):
         self.assertEqual([[s.path for s in some] for some in (own.combining.darks, own.combining.flats)],
                          [self.darks, self.flats])
         self.assertEqual(sum(len(s.frames) for s in sets), 9)
+        told = io.StringIO()
+        with contextlib.redirect_stdout(told):
+            self.assertEqual(main(["inspect", *self.lights, *self.darks, *self.flats]), 0)
+        self.assertIn("calibrated by 3 darks, 3 flats", told.getvalue())
+        mean = Manner(combining=Combining(Rule.MEAN), output=Output(Format.PNG, 16))
+        (made,) = made_card(engine(), Recipe("Mean", mean, mean), [*self.darks, *self.lights], self.folder, Job())
+        self.assertIn(("Calibrated by", "3 darks"), made.figures)
         own = replace(own, combining=replace(own.combining, rule=Rule.MEAN))
         project = Project((own,))
         self.assertLess(self.off(project, own.id), 0.06)

@@ -17,6 +17,7 @@ from windfell.frames.still import metadata_of
 from windfell.frames.video import is_video, video_facts
 from windfell.job import Job
 from windfell.readiness.checks import findings
+from windfell.recipe.calibrating import field_words
 from windfell.recipe.model import Frame, FrameSet, Kind, Project
 from windfell.recipe.sources import SetSource, VideoInstant
 
@@ -46,6 +47,7 @@ def _set_words(engine: Engine, project: Project, frame_set: FrameSet, job: Job) 
     return {
         "name": frame_set.name, "kind": str(frame_set.kind),
         "align": str(frame_set.registration.align) if frame_set.kind is Kind.STACK else None, "frames": rows,
+        "darks": [s.path for s in frame_set.combining.darks], "flats": [s.path for s in frame_set.combining.flats],
         "readiness": [
             {"fault": f.fault, "weight": str(f.weight), "title": f.title, "cost": f.cost,
              "frames": [numbers[i] for i in f.frames], "mend": str(f.mend), "safe": f.safe}
@@ -81,6 +83,8 @@ def _told(words: dict[str, Any]) -> str:
         lines.append(f"{s['name']}: {s['kind']}, {used} of {len(s['frames'])} frames in use{align}")
         for n, f in enumerate(s["frames"], 1):
             lines.append(f"  {n:3d}  {_frame_line(f)}")
+        if s["darks"] or s["flats"]:
+            lines.append(f"  calibrated by {field_words(len(s['darks']), len(s['flats']))}")
         for f in s["readiness"]:
             lines.append(f"  {f['weight']}: {f['title']}. {f['cost']}")
         if not s["readiness"]:

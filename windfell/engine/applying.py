@@ -20,6 +20,7 @@ from windfell.errors import WindfellError
 from windfell.job import Job
 from windfell.output.writers import WRITERS
 from windfell.pixels.colour import to_view
+from windfell.recipe.calibrating import field_words
 from windfell.recipe.manners import Recipe, applied
 from windfell.recipe.model import FrameSet, Kind, Project, nested_in
 
@@ -75,6 +76,8 @@ def _made(engine: Engine, project: Project, set_id: str, folder: Path, job: Job)
         written = export(engine, project, set_id, path, job)
         figures, left_out = _figures(engine, project, set_id, written, job)
         figures += (("Lens", through),) if through else ()
+        fields = field_words(len(own.combining.darks), len(own.combining.flats))
+        figures += (("Calibrated by", fields),) if fields else ()
         picture = engine.picture(project, set_id, min(1.0, SMALL_SIDE / max(engine.size(project, set_id, job))), job)
     except (WindfellError, MemoryError) as error:
         why = str(error) or "There is not enough memory."

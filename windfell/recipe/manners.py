@@ -83,14 +83,17 @@ def recipe_of(project: Project, set_id: str, name: str) -> Recipe:
 
 
 def with_manner(own: FrameSet, manner: Manner) -> FrameSet:
-    """The set made in a manner; its geometry and its choice of frames stay."""
+    """The set made in a manner; its geometry, its choice of frames and darks and flats of its own stay."""
     frames = tuple(replace(f, development=manner.development, lens=manner.lens) for f in own.frames)
     registration = own.registration
     if manner.align is Align.STARS and own.kind is Kind.STACK:
         registration = replace(registration, align=Align.STARS)
+    combining, c = manner.combining, own.combining
+    if c.darks or c.flats:
+        combining = replace(combining, darks=c.darks, flats=c.flats)
     return replace(
         own, frames=frames, registration=registration, joining=manner.joining, view=manner.view,
-        outline=manner.outline, combining=manner.combining, finish=manner.finish, output=manner.output)
+        outline=manner.outline, combining=combining, finish=manner.finish, output=manner.output)
 
 
 def applied(project: Project, set_id: str, recipe: Recipe) -> Project:
