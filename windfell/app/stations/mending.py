@@ -94,14 +94,6 @@ class Mending(QWidget):
         self.texture, self.fill = QPushButton("Texture…"), QPushButton("Fill…")
         self.other = QPushButton("Other frame…")
         self.grow = QPushButton("Grow")
-        self.fixed = QCheckBox("Each stroke from the source")
-        self.fixed.setToolTip("Of clone and heal: each stroke begins where was pressed; else strokes go on beside it")
-        self.shape = {"turn_deg": Ruler("Turn", -180.0, 180.0, 0.0, "°", 1.0, 40),
-                      "size_pct": Ruler("Size", 25.0, 400.0, 100.0, "%", 1.0, 40)}
-        for (name, ruler), tip in zip(self.shape.items(), (
-                "How what is cloned or healed is turned, clockwise", "How large it is seen"), strict=True):
-            ruler.setToolTip(tip)
-            ruler.changed.connect(lambda v, first, f=name: self._shaped(f, v, first))
         self.most = QSpinBox(minimum=1, maximum=100, value=25, suffix=" % at most")
         self.most.setAccessibleName("The most of the picture that Grow may make up")
         self.most.setToolTip("More of the picture than that is not made up")
@@ -143,12 +135,9 @@ class Mending(QWidget):
             grid.addWidget(button, n // COLUMNS, n % COLUMNS)
         grid.addWidget(self.grow, 2, 1)
         grid.addWidget(self.most, 2, 2)
-        clones = QHBoxLayout()
-        for part, room in ((self.fixed, 0), *((r, 1) for r in self.shape.values())):
-            clones.addWidget(part, room)
         right = QVBoxLayout()
         right.addLayout(grid)
-        right.addLayout(clones)
+        right.addLayout(self._clone_row())
         right.addWidget(self.words)
         right.addStretch(1)
         layout = QHBoxLayout(self)
@@ -158,6 +147,21 @@ class Mending(QWidget):
         self._shown: tuple | None = None
         # a repair for which another frame sees behind what is to go: its number, itself, the frame's id
         self.offer: tuple[int, Repair, str] | None = None
+
+    def _clone_row(self) -> QHBoxLayout:
+        """How a clone or a heal takes: its way from stroke to stroke, its turn and its size."""
+        self.fixed = QCheckBox("Each stroke from the source")
+        self.fixed.setToolTip("Of clone and heal: each stroke begins where was pressed; else strokes go on beside it")
+        self.shape = {"turn_deg": Ruler("Turn", -180.0, 180.0, 0.0, "°", 1.0, 40),
+                      "size_pct": Ruler("Size", 25.0, 400.0, 100.0, "%", 1.0, 40)}
+        for (name, ruler), tip in zip(self.shape.items(), (
+                "How what is cloned or healed is turned, clockwise", "How large it is seen"), strict=True):
+            ruler.setToolTip(tip)
+            ruler.changed.connect(lambda v, first, f=name: self._shaped(f, v, first))
+        clones = QHBoxLayout()
+        for part, room in ((self.fixed, 0), *((r, 1) for r in self.shape.values())):
+            clones.addWidget(part, room)
+        return clones
 
     @property
     def repairs(self) -> tuple[Repair, ...]:
