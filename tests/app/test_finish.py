@@ -192,6 +192,7 @@ class Finishing(Drawing):
         self.window.view.grab()
         self.click(self.station.auto)
         self.settle()
+        self.until(lambda: self.station.clipping._stripes is not None)
         values = self.adjustments[0].values
         self.assertLessEqual(abs(values.exposure_ev), 1.0)
         self.assertEqual(values.contrast_pct, 30.0)

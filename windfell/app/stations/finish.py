@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QImage, QPainter
+from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
     QCheckBox,
     QGridLayout,
@@ -20,8 +20,9 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app.area_hand import AreaHand, AreaTarget
+from windfell.app.picture.clipping import ClippingTick
 from windfell.app.picture.move_tool import MoveTool
-from windfell.app.picture.sampled import band_of, pixels_of, stripes_of
+from windfell.app.picture.sampled import band_of, pixels_of
 from windfell.app.picture.tool import Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
@@ -54,7 +55,6 @@ class Finish(Station):
         hand.taken.connect(self._hand_changed)
         self.deeds = AdjustmentDeeds(session, self)
         self._shown: tuple = ()
-        self._stripes: tuple[QImage, QImage | None] | None = None
         self.spot, self.pull = Spot(), MoveTool()
         self.spot.pressed.connect(self._picked_on_picture)
         self.pull.moved.connect(lambda right, _, first: self._pulled(self.pull.start, right, first))
@@ -72,9 +72,7 @@ class Finish(Station):
         self.all_on.setProperty("role", "title")
         self.all_on.setToolTip("The whole list on or off (Shift+A)")
         self.all_on.clicked.connect(self.deeds.toggle_all)
-        self.clipping = QCheckBox("Clipping")
-        self.clipping.setToolTip("Stripes on the picture: rising where a channel is black, falling where it is white")
-        self.clipping.clicked.connect(lambda: (self._picture_arrived(), self._view.update()))
+        self.clipping = ClippingTick(self.session, self._view, self.name)
         self.up_to_here = QCheckBox("Up to here")
         self.up_to_here.setToolTip("See the picture as it is after the adjustment in hand, without those below it")
         self.up_to_here.clicked.connect(lambda: self.session.changed.emit())
@@ -278,25 +276,16 @@ class Finish(Station):
         shown = self._view.source.shown
         if self.session.station != self.name or shown is None:
             return
-        image, stripes = shown.image, self.clipping.isChecked()
+        image = shown.image
 
-        def look(job: Job) -> tuple[Histogram, QImage | None]:
-            return histogram_of(*pixels_of(image)), stripes_of(image) if stripes else None
+        def look(job: Job) -> Histogram:
+            return histogram_of(*pixels_of(image))
 
-        def done(found: tuple[Histogram, QImage | None]) -> None:
-            self.histogram.show_histogram(found[0])
-            self._stripes = image, found[1]
-            if stripes:
-                self._view.update()
-
-        self.session.desk.follow("histogram", look, done, None, None, True)
+        self.session.desk.follow("histogram", look, self.histogram.show_histogram, None, None, True)
 
     def paint_over(self, painter: QPainter, rect: QRectF, zoom: float) -> None:
         """Stripes where channels are clipped."""
-        shown = self._view.source.shown
-        if self.clipping.isChecked() and shown is not None and self._stripes and self._stripes[0] is shown.image and (
-                self._stripes[1] is not None):
-            painter.drawImage(rect, self._stripes[1])
+        self.clipping.paint_over(painter, rect)
 
     def picture_of(self, project: Project) -> Project:
         n = self.chosen
