@@ -6,6 +6,7 @@ from PySide6.QtGui import QColor, QWheelEvent
 from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest
+from windfell.app.picture.tool import on_view
 from windfell.job import Job
 from windfell.pixels.tiles import Region
 from windfell.recipe import developing
@@ -266,9 +267,9 @@ class AtCombine(Drawing):
         self.click(self.pile.look)
         self.assertEqual({f.development.exposure_ev for f in self.session.frame_set.frames}, {0.5})
 
-    def test_a_layer_is_dragged_to_its_place(self):
+    def test_a_layer_is_dragged_to_its_place_turned_and_sized(self):
         self.click(self.pile.add_frame)
-        self.click(self.pile.drag)
+        self.click(self.pile.place.button)
         view, width = self.window.view, self.window.source.shown.width
         for step in ((0.1, 0.05), (-0.04, 0.0)):
             start = QPointF(self.spot(0.4, 0.4))
@@ -276,10 +277,24 @@ class AtCombine(Drawing):
         layer = self.combining.layers[0]
         self.assertAlmostEqual(layer.right_px, 0.06 * width, delta=0.01 * width)
         self.assertGreater(layer.down_px, 5)
-        self.assertEqual(self.session.history.undo_words, "move layer 1 to its place")
+        self.assertEqual(self.session.history.undo_words, "layer 1: moved to its place")
         self.session.undo()
         self.assertAlmostEqual(self.combining.layers[0].right_px, 0.1 * width, delta=0.01 * width)
         self.settle()
+        tool, rect = self.pile.place.tool, view.picture_rect()
+        self.until(lambda: abs(tool.middle.x() - 0.6) < 0.005)
+        start = tool.handle("turn", rect)
+        self.drag(view, start, QPointF(start.y() - on_view(tool.middle, rect).y(), 0))
+        self.assertAlmostEqual(self.combining.layers[0].turn_deg, -45, delta=1)
+        self.until(lambda: tool.angle < -44)
+        start = tool.handle("size", rect)
+        self.drag(view, start, 0.2 * (on_view(tool.middle, rect) - start))
+        self.assertAlmostEqual(self.combining.layers[0].size_pct, 80, delta=1)
+        self.assertIn("size to ", self.session.history.undo_words)
+        self.settle()
+        self.assertIsNone(self.window.source.error)
+        self.click(self.pile.remove)
+        self.assertIsNot(view.in_hand, tool)
 
     def test_frames_by_their_numbers(self):
         own = self.session.frame_set

@@ -10,6 +10,7 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 
 from tests.app.test_areas import Drawing
+from windfell.app.picture.tool import on_view
 from windfell.recipe.areas import Stroke
 from windfell.recipe.repairs import Mend
 
@@ -67,6 +68,43 @@ class Mending(Drawing):
             self.session.undo()
         self.assertEqual(self.session.project, before)
         self.settle()
+
+    def test_a_repair_is_drawn_to_another_place_turned_and_sized_by_the_ring(self):
+        self.click(self.mending.clone)
+        QTest.mouseClick(self.window.view, Qt.MouseButton.LeftButton, pos=self.spot(0.3, 0.5))
+        self.until(lambda: self.hand.target is not None)
+        self.draw((0.5, 0.5), (0.55, 0.5))
+        self.settle()
+        drawn, steps = self.repairs[0], len(self.session.history.undo_words)
+        self.click(self.mending.place.button)
+        tool = self.mending.place.tool
+        self.until(lambda: tool.middle is not None)
+        self.assertAlmostEqual(tool.middle.x(), 0.5, delta=0.01)
+        self.draw((0.5, 0.52), (0.53, 0.5), (0.6, 0.45))
+        self.settle()
+        moved = self.repairs[0]
+        self.until(lambda: abs(tool.middle.x() - 0.6) < 0.01)
+        self.assertAlmostEqual(tool.middle.y(), 0.43, delta=0.01)
+        self.assertEqual(moved.source, drawn.source)
+        self.assertEqual(moved.to, moved.area.parts[0].points[0])
+        self.draw((0.5, 0.6), (0.5, 0.65), keys=Qt.KeyboardModifier.ShiftModifier)
+        self.assertEqual((self.repairs[0].to, self.repairs[0].area), (moved.to, moved.area))
+        self.assertLess(self.repairs[0].source[1], drawn.source[1])
+        self.settle()
+        middle, rect = tool.middle, self.window.view.picture_rect()
+        for name, out in (("turn", QPointF(80, 0)), ("size", QPointF(0, 2))):
+            start = tool.handle(name, rect)
+            out = out if name == "turn" else 0.5 * (start - on_view(middle, rect))
+            self.drag(self.window.view, start, out)
+        self.assertGreater(self.repairs[0].turn_deg, 15)
+        self.assertAlmostEqual(self.repairs[0].size_pct, 150, delta=8)
+        self.settle()
+        for _ in range(4):
+            self.session.undo()
+        self.assertEqual(self.repairs[0], drawn)
+        self.assertEqual(len(self.session.history.undo_words), steps)
+        self.settle()
+        self.assertIsNone(self.window.source.error)
 
     def test_gaps_are_filled_unless_too_much_would_be_made_up(self):
         self.mending.most.setValue(1)

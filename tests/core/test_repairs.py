@@ -12,16 +12,18 @@ import numpy as np
 import tifffile
 
 from tests.support import engine, frames_in, project_of, ridge
+from windfell.engine.area_pictures import share_at
 from windfell.engine.area_reach import extent_of, may_reach
 from windfell.engine.areas import on_canvas
 from windfell.engine.flat_view import flat_set, taken_back, write_flat_view
+from windfell.engine.moved_repairs import moved_repair
 from windfell.engine.repairs import smoothly_filled
 from windfell.errors import BadRequest
 from windfell.geometry.directions import rays_of
 from windfell.job import Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
-from windfell.recipe.areas import Area, Ellipse, Stroke
+from windfell.recipe.areas import Area, Ellipse, Found, Gradient, Grown, Patch, Range, Stroke
 from windfell.recipe.model import ProjectionChoice, View
 from windfell.recipe.project_file import load_project, missing_files, save_project
 from windfell.recipe.repairs import Mend, Repair
@@ -48,6 +50,31 @@ def picture(repairs=(), view: View = View()):
 def at(light: np.ndarray, canvas, spot: tuple[float, float], reach: int = 4) -> np.ndarray:
     x, y = np.rint(canvas.pixels(rays_of([spot]))[0]).astype(int)
     return light[y - reach : y + reach + 1, x - reach : x + reach + 1]
+
+
+class Moving(unittest.TestCase):
+    def test_every_form_of_area_goes_with_the_repair_and_found_ones_stay(self):
+        own, project, set_id = scene()
+        stages = own.stages(project, set_id)
+        canvas = stages.canvas(Job())
+        start, end = ((canvas.pixels(rays_of([p]))[0] + 0.5) / [canvas.width, canvas.height]
+                      for p in ((-6.0, 1.0), (2.0, -3.0)))
+        spot = (-6.0, 1.0)
+        parts = (Stroke((spot,)), Patch((spot,)), Gradient(spot, (-6.5, 1.0)), Ellipse(spot),
+                 Grown(((spot,),), ((spot,),)), Range())
+        moved = moved_repair(stages, Repair(Mend.TEXTURE, Area(parts)), start, end, Job()).area.parts
+        places = (moved[0].points[0], moved[1].corners[0], moved[2].start, moved[3].middle, moved[4].inside[0][0],
+                  moved[4].outside[0][0])
+        for place in places:
+            np.testing.assert_allclose(place, (2.0, -3.0), atol=0.002)
+        np.testing.assert_allclose(share_at(stages, places[0], Job()), end, atol=1e-5)
+        self.assertAlmostEqual(moved[2].end[0], 1.5, delta=0.01)
+        self.assertEqual(moved[5], parts[5])
+        for still in (Repair(Mend.GROW), Repair(Mend.FILL, Area((Found("mask"),)))):
+            with self.assertRaisesRegex(BadRequest, "cannot be moved"):
+                moved_repair(stages, still, start, end, Job())
+        looks = moved_repair(stages, Repair(Mend.PICTURE, yaw_deg=-6.0, pitch_deg=1.0), start, end, Job())
+        np.testing.assert_allclose((looks.yaw_deg, looks.pitch_deg), (2.0, -3.0), atol=0.002)
 
 
 class Cloning(unittest.TestCase):

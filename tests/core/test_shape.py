@@ -144,6 +144,9 @@ class StackCuts(unittest.TestCase):
         curve = tuple((float(a), float(40 + 6 * np.cos((a - 50) / 20))) for a in x)
         line = BentLine(curve, LineKind.STRAIGHT)
         cut = stack_cut((400, 300), 0.0, Outline(lines=(line,)))
+        for one in (cut, stack_cut((400, 300), 8.0, Outline(lines=(line,), crop=Crop(10, 10, 60, 50)))):
+            there = one.onto_reference(1.0)(np.array([[40.0, 30.0], [150.0, 90.0]]))
+            np.testing.assert_allclose(one.from_reference(there), [[40.0, 30.0], [150.0, 90.0]], atol=0.01)
         self.assertTrue(cut.moves)
         there = cut.mesh.forward(np.array(curve) / 100 * [400, 300] - 0.5)
         self.assertLess(bow(there), 0.05 * bow(np.array(curve) * [4.0, 3.0]))

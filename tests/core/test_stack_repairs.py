@@ -10,6 +10,7 @@ import numpy as np
 
 from tests.support import engine, frames_in, project_of, ridge, write_picture
 from windfell.areas.spots import Plane, Sphere
+from windfell.engine.moved_repairs import moved_repair
 from windfell.engine.repairs import moved_rays
 from windfell.finish.healing import healed
 from windfell.finish.patch_fill import patch_filled
@@ -208,6 +209,20 @@ class StackRepairs(unittest.TestCase):
         red = light[..., 0] / np.maximum(light[..., 1], 1e-4)
         self.assertLess(np.percentile(red[light.max(axis=2) > 0.01], 99.9), 3)
 
+    def test_a_piece_drawn_to_another_place_goes_by_px_of_the_reference_in_a_cut_picture_too(self):
+        clone = Repair(Mend.CLONE, self.area, (60.0, 60.0), (170.0, 120.0))
+        own = self.with_repairs(clone)
+        cut = own.with_set(replace(own.set(self.id), outline=Outline(crop=Crop(25.0, 25.0, 60.0, 60.0))))
+        stages = self.engine.stages(cut, self.id)
+        width, height = stages.size(Job())
+        ends = (0.5, 0.5), (0.5 + 20 / width, 0.5 - 10 / height)
+        moved = moved_repair(stages, clone, *ends, Job())
+        np.testing.assert_allclose(moved.to, (190, 110), atol=0.02)
+        self.assertEqual(moved.source, clone.source)
+        self.assertNotEqual(moved.area, clone.area)
+        only = moved_repair(stages, clone, *ends, Job(), source=True)
+        np.testing.assert_allclose(only.source, (80, 50), atol=0.02)
+        self.assertEqual((only.to, only.area), (clone.to, clone.area))
 
     def test_a_clone_goes_with_a_picture_that_is_turned(self):
         spot = Area((Ellipse((60.0, 60.0), 24.0, 24.0, softness_pct=0.0),))

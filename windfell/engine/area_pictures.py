@@ -9,6 +9,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.areas.spots import Sphere
 from windfell.engine.areas import ground_points, on_canvas
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.stack_pile import PileStages
@@ -75,6 +76,18 @@ def ground_at(stages: PanoramaStages | PileStages, shares: Sequence[Share], job:
         return ground_points(stages.area_ground, stages.canvas(job).rays(px))
     found = stages.cut(job).onto_reference(1.0)(px)
     return tuple((round(float(x), 2), round(float(y), 2)) for x, y in found)
+
+
+def share_at(stages: PanoramaStages | PileStages, point: Point, job: Job) -> Share:
+    """The share of the set's picture where a point of its ground lies; inf where the picture has no place for it."""
+    width, height = stages.size(job)
+    if isinstance(stages, PanoramaStages):
+        ground, spot = stages.area_ground, stages.area_ground.points(np.array([point], float))[0]
+        ray = spot if isinstance(ground, Sphere) else np.array([*spot, 1.0])
+        px = stages.canvas(job).pixels(ray[None] / np.linalg.norm(ray))[0]
+    else:
+        px = stages.cut(job).from_reference(np.array(point, float))
+    return float((px[0] + 0.5) / width), float((px[1] + 0.5) / height)
 
 
 def area_picture(

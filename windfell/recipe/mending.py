@@ -54,6 +54,13 @@ def change_repair(project: Project, set_id: str, n: int, words: str, **values: A
     return Edit(f"{words} repair {n + 1}", _with(project, set_id, tuple(repairs)))
 
 
+def place_repair(project: Project, set_id: str, n: int, moved: Repair) -> Edit:
+    """A repair drawn to another place; what is drawn in one go is one step."""
+    repairs = list(project.set(set_id).repairs)
+    repairs[n] = moved
+    return Edit(f"move repair {n + 1} to its place", _with(project, set_id, tuple(repairs)), f"repair {n} place")
+
+
 def shape_repair(project: Project, set_id: str, n: int, name: str, value: float) -> Edit:
     """How a clone or heal is turned (`turn_deg`) or sized (`size_pct`)."""
     words = f"turn to {value:.0f}°" if name == "turn_deg" else f"size to {value:.0f} %"

@@ -77,6 +77,11 @@ class StackCut:
 
         return onto
 
+    def from_reference(self, points: Array) -> Array:
+        """The px (..., 2) of the picture at full size where those of the reference lie."""
+        bent = points if self.mesh is None else self.mesh.forward(points)
+        return planar.apply(np.linalg.inv(self._turned(1.0)), bent)
+
     def _turned(self, scale: float) -> Array:
         """(3, 3): from px of the picture at a scale to px of the bent reference at that scale."""
         out, whole = scaled_size(self.size, scale), scaled_size(self.whole, scale)

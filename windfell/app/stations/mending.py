@@ -23,6 +23,7 @@ from windfell.app.area_hand import AreaHand, AreaTarget
 from windfell.app.picture.tool import Spot
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.repair_place import RepairPlace
 from windfell.app.stations.station import Station
 from windfell.app.widgets.ruler import Ruler
 from windfell.engine.area_pictures import ground_at
@@ -32,6 +33,7 @@ from windfell.engine.seen_behind import seen_behind
 from windfell.job import Job
 from windfell.recipe import mending
 from windfell.recipe.areas import Area, Point
+from windfell.recipe.limits import limits_of
 from windfell.recipe.model import Kind, Project
 from windfell.recipe.repairs import Mend, Repair
 
@@ -126,6 +128,7 @@ class Mending(QWidget):
         if flat is not None:
             flat.write.clicked.connect(lambda: self._ask_write())
             flat.take.clicked.connect(lambda: self._ask_take())
+        self.place = RepairPlace(session, view, hand, lambda: self.chosen)
         self.spot = Spot()
         self.spot.pressed.connect(self._from_here)
         grid = QGridLayout()
@@ -135,6 +138,7 @@ class Mending(QWidget):
             grid.addWidget(button, n // COLUMNS, n % COLUMNS)
         grid.addWidget(self.grow, 2, 1)
         grid.addWidget(self.most, 2, 2)
+        grid.addWidget(self.place.button, 2, 3)
         right = QVBoxLayout()
         right.addLayout(grid)
         right.addLayout(self._clone_row())
@@ -152,8 +156,10 @@ class Mending(QWidget):
         """How a clone or a heal takes: its way from stroke to stroke, its turn and its size."""
         self.fixed = QCheckBox("Each stroke from the source")
         self.fixed.setToolTip("Of clone and heal: each stroke begins where was pressed; else strokes go on beside it")
-        self.shape = {"turn_deg": Ruler("Turn", -180.0, 180.0, 0.0, "°", 1.0, 40),
-                      "size_pct": Ruler("Size", 25.0, 400.0, 100.0, "%", 1.0, 40)}
+        self.shape = {}
+        for name, words in (("turn_deg", "Turn"), ("size_pct", "Size")):
+            m, rest = limits_of(Repair, name), getattr(Repair(Mend.CLONE), name)
+            self.shape[name] = Ruler(words, m["low"], m["high"], rest, m["unit"], 1.0, 40)
         for (name, ruler), tip in zip(self.shape.items(), (
                 "How what is cloned or healed is turned, clockwise", "How large it is seen"), strict=True):
             ruler.setToolTip(tip)
@@ -167,6 +173,12 @@ class Mending(QWidget):
     def repairs(self) -> tuple[Repair, ...]:
         own = self.session.frame_set
         return own.repairs if own else ()
+
+    @property
+    def chosen(self) -> int | None:
+        """Which repair is in hand."""
+        row = self.list.currentRow()
+        return row if 0 <= row < len(self.repairs) else None
 
     def refresh(self) -> None:
         own = self.session.frame_set
@@ -191,17 +203,17 @@ class Mending(QWidget):
         self._enable()
 
     def _enable(self) -> None:
-        there = 0 <= self.list.currentRow() < len(self.repairs)
-        self.paint.setEnabled(there)
-        self.remove.setEnabled(there)
-        self.answer.setEnabled(there and self.repairs[self.list.currentRow()].way in mending.MADE_UP)
-        self.sources.setEnabled(there and self.repairs[self.list.currentRow()].way is Mend.TEXTURE)
-        chosen = self.repairs[self.list.currentRow()] if there else Repair(Mend.FILL)
+        n = self.chosen
+        chosen = None if n is None else self.repairs[n]
+        way = None if chosen is None else chosen.way
+        self.paint.setEnabled(chosen is not None and way is not Mend.GROW)
+        self.remove.setEnabled(chosen is not None)
+        self.answer.setEnabled(way in mending.MADE_UP)
+        self.sources.setEnabled(way is Mend.TEXTURE)
         for name, ruler in self.shape.items():
-            ruler.setEnabled(chosen.way in mending.FROM_ELSEWHERE)
-            ruler.set_value(getattr(chosen, name))
-        if there and self.repairs[self.list.currentRow()].way is Mend.GROW:
-            self.paint.setEnabled(False)
+            ruler.setEnabled(way in mending.FROM_ELSEWHERE)
+            ruler.set_value(getattr(chosen or Repair(Mend.FILL), name))
+        self.place.refresh()
         own = self.session.frame_set
         for part in (self.grow, self.most):
             part.setVisible(own is not None and own.kind is Kind.PANORAMA)
@@ -213,8 +225,8 @@ class Mending(QWidget):
     @property
     def _offered(self) -> str | None:
         """The frame that may stand in for the repair in hand."""
-        n, own = self.list.currentRow(), self.session.frame_set
-        if self.offer is None or own is None or self.offer[0] != n or not 0 <= n < len(self.repairs):
+        n, own = self.chosen, self.session.frame_set
+        if self.offer is None or own is None or n is None or self.offer[0] != n:
             return None
         _, repair, frame = self.offer
         there = self.repairs[n]
@@ -248,13 +260,13 @@ class Mending(QWidget):
         s.edit(mending.change_repair(s.project, s.set_id, n, "another frame for", way=Mend.FRAME, frame=frame), True)
 
     def _shaped(self, name: str, value: float, starts: bool) -> None:
-        n, s = self.list.currentRow(), self.session
-        if 0 <= n < len(self.repairs):
+        n, s = self.chosen, self.session
+        if n is not None:
             s.edit(mending.shape_repair(s.project, s.set_id, n, name, value), starts)
 
     def _other_answer(self) -> None:
-        n, s = self.list.currentRow(), self.session
-        if 0 <= n < len(self.repairs):
+        n, s = self.chosen, self.session
+        if n is not None:
             s.edit(mending.change_repair(s.project, s.set_id, n, "another answer for",
                                          answer=(self.repairs[n].answer + 1) % ANSWERS), True)
 
@@ -265,9 +277,9 @@ class Mending(QWidget):
             s.edit(mending.change_repair(s.project, s.set_id, n, "switch", on=on), True)
 
     def _remove(self) -> None:
-        n, s = self.list.currentRow(), self.session
+        n, s = self.chosen, self.session
         self.hand.put_away()
-        if 0 <= n < len(self.repairs):
+        if n is not None:
             s.edit(mending.remove_repair(s.project, s.set_id, n), True)
 
     # -- what is painted
@@ -307,8 +319,8 @@ class Mending(QWidget):
         s.desk.ask("gaps", lambda job: gap_share(engine.stages(project, set_id), job), done)
 
     def _paint_chosen(self) -> None:
-        n = self.list.currentRow()
-        if 0 <= n < len(self.repairs):
+        n = self.chosen
+        if n is not None:
             self.take_area(n, self.repairs[n].way)
 
     def take_area(self, n: int | None, way: Mend, source: Point | None = None) -> None:

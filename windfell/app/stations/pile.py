@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
@@ -19,8 +18,8 @@ from PySide6.QtWidgets import (
 )
 
 from windfell.app.area_hand import AreaHand, AreaTarget
-from windfell.app.picture.move_tool import MoveTool
 from windfell.app.session import Session
+from windfell.app.stations.layer_place import LayerPlace
 from windfell.app.stations.station import Station
 from windfell.app.widgets.layer_list import LayerList
 from windfell.app.widgets.ruler import Ruler
@@ -133,17 +132,12 @@ class PilePage(QWidget):
         self.paint = QPushButton("Paint area…", checkable=True)
         self.paint.setToolTip("Draw where it holds")
         self.paint.clicked.connect(lambda on: self.take_area() if on else self.hand.put_away())
-        self.drag = QPushButton("Move", checkable=True)
-        self.drag.setToolTip("Drag the layer on the picture to its place")
-        self.drag.clicked.connect(self._take_mover)
-        self.mover = MoveTool()
-        self.mover.moved.connect(self._dragged)
-        self._move_from = (0.0, 0.0)
+        self.place = LayerPlace(self.session, self.hand, lambda: self.chosen)
         self.everywhere = QPushButton("Everywhere")
         self.everywhere.setToolTip("It holds everywhere")
         self.everywhere.clicked.connect(self._everywhere)
         row = QHBoxLayout()
-        for part in (self.paint, self.everywhere, self.drag, self.floor):
+        for part in (self.paint, self.everywhere, self.place.button, self.floor):
             row.addWidget(part)
         row.addStretch(1)
         return row
@@ -216,6 +210,7 @@ class PilePage(QWidget):
     def _show_layer(self) -> None:
         own, n = self.session.frame_set, self.chosen
         self.form.setVisible(n is not None)
+        self.place.refresh()
         self.empty.setVisible(n is None)
         for button in (self.double, self.remove):
             button.setEnabled(n is not None)
@@ -244,7 +239,6 @@ class PilePage(QWidget):
             ruler.set_value(getattr(layer, field))
         self.rulers["floor_pct"].setEnabled(layer.floor is Floor.LEVEL)
         self.everywhere.setEnabled(layer.area is not None)
-        self.drag.setChecked(self.hand.view.in_hand is self.mover)
         held = self.hand.target
         self.paint.setChecked(held is not None and held.name == area_name(n))
 
@@ -329,24 +323,6 @@ class PilePage(QWidget):
         if self.chosen is not None:
             self.hand.put_away()
             self._set("area", None)
-
-    def _take_mover(self, on: bool) -> None:
-        """Take the layer in hand, or put it back."""
-        self.hand.put_away()
-        self.hand.view.take_tool(self.mover if on else None)
-
-    def _dragged(self, right: float, down: float, starts: bool) -> None:
-        """The layer was dragged by shares of the picture since its press."""
-        n, s, shown = self.chosen, self.session, self.hand.view.source.shown
-        if n is None or shown is None:
-            return
-        layer = self.layers[n]
-        if starts:
-            self._move_from = layer.right_px, layer.down_px
-        place = {"right_px": round(self._move_from[0] + right * shown.width, 1),
-                 "down_px": round(self._move_from[1] + down * shown.height, 1)}
-        edit = pile.change_layer(s.project, s.set_id, n, place)
-        s.edit(replace(edit, words=f"move layer {n + 1} to its place"), starts)
 
     # -- areas
 
