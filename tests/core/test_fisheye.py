@@ -13,10 +13,17 @@ import numpy as np
 
 from tests.support import drawn, engine, frames_in, project_of, ridge, rotation_errors_deg
 from windfell.align.features import Features
-from windfell.align.fisheye import fisheye_diagonal, focal_of_diagonal, laid_flat, may_be_fisheye
+from windfell.align.fisheye import (
+    Turns,
+    fisheye_by_turns,
+    fisheye_diagonal,
+    focal_of_diagonal,
+    laid_flat,
+    may_be_fisheye,
+)
 from windfell.align.panorama import grounded
 from windfell.align.parallax import depth_of
-from windfell.align.registration import PanoramaRegistration, Placed, Unplaced
+from windfell.align.registration import PairFit, PanoramaRegistration, Placed, Unplaced
 from windfell.align.solve import LensHint
 from windfell.cli.main import main
 from windfell.demo.files import Camera, exif_bytes, write_jpeg
@@ -31,7 +38,7 @@ from windfell.engine.stage import ideal_features
 from windfell.engine.survey import readiness, registered_coverage, share_seen, surveyed
 from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
-from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.geometry.rotation import angle_between, from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.readiness.findings import Mend
 from windfell.recipe.model import LensCorrection
@@ -74,6 +81,22 @@ def _features(folder: Path) -> list[Features]:
     project, set_id = project_of(frames_in(folder))
     own = project.set(set_id)
     return ideal_features(ENGINE, ENGINE.opened_all(project, own, Job()), own.frames, Job())
+
+
+def _of_lens(lens: Lens, rotations: list[np.ndarray]) -> list[Features]:
+    """Features of random spots around, as frames turned so show them."""
+    rng = np.random.default_rng(4)
+    rays = rng.normal(size=(6000, 3))
+    rays /= np.linalg.norm(rays, axis=1, keepdims=True)
+    looks = rng.normal(size=(len(rays), 128)).astype(np.float32)
+    looks /= np.linalg.norm(looks, axis=1, keepdims=True)
+    frames = []
+    for rotation in rotations:
+        px = np.nan_to_num(lens.project(rays @ rotation), nan=-1e4, posinf=-1e4, neginf=-1e4)
+        px += rng.normal(0, 0.3, px.shape)
+        seen = (np.abs(px - lens.centre) < lens.centre).all(axis=1)
+        frames.append(Features(px[seen], looks[seen], WIDTH, HEIGHT))
+    return frames
 
 
 class Fisheyes(unittest.TestCase):
@@ -133,6 +156,45 @@ class Fisheyes(unittest.TestCase):
             with mock.patch("windfell.align.fisheye.find_links", return_value=([], [])), \
                     mock.patch("windfell.align.fisheye.agreeing", side_effect=[60, 100, 80, 90, fisheye, 30, 0]):
                 self.assertEqual(fisheye_diagonal(frames, Job()), 155.0 if told else None)
+
+    def test_a_turn_that_features_at_the_edges_agree_on_tells_a_fisheye_and_where_frames_lie(self):
+        apart = [from_yaw_pitch_roll(np.radians(yaw), 0.02, -0.03) for yaw in (-54, 54)]
+        fisheye, plain = _of_lens(fisheye_lens(15.0 / FULL_FRAME_HALF_MM), apart), _of_lens(
+            Lens(WIDTH, HEIGHT, 430.0), [from_yaw_pitch_roll(np.radians(yaw), 0, 0) for yaw in (-30, 30)])
+        self.assertIsNone(fisheye_by_turns(plain, Job()))
+        turns = fisheye_by_turns(fisheye, Job())
+        self.assertIn(turns.degrees, (150.0, 165.0, 180.0))
+        self.assertLess(angle_between(turns.of[0, 1], apart[1].T @ apart[0]), np.radians(6))
+
+        def found(yaw: float, *links: tuple[int, int]) -> PanoramaRegistration:
+            lens, off = Lens(WIDTH, HEIGHT, 400.0), from_yaw_pitch_roll(np.radians(yaw), 0, 0)
+            fits = tuple(PairFit(a, b, *[np.zeros((0, 2))] * 2, 0.2, np.zeros(0)) for a, b in links)
+            return PanoramaRegistration((Placed(lens, apart[0], 0.2), Placed(lens, apart[1] @ off, 0.2)), fits, 0.2)
+
+        self.assertFalse(turns.contradict(found(0.0, (0, 1))))
+        self.assertTrue(turns.contradict(found(20.0, (0, 1))))
+        self.assertTrue(turns.contradict(found(0.0, (0, 2))))
+
+    def test_what_a_plain_lens_makes_of_a_fisheyes_edges_is_not_kept(self):
+        project, set_id = project_of(frames_in(taken()[0])[:2])
+        host, wrong = ENGINE, PanoramaRegistration((Placed(Lens(WIDTH, HEIGHT, 700.0, k1=-0.4), np.eye(3), 0.2),
+                                                    Unplaced("no overlap")), (), 0.2)
+        for joined, words in ((None, "not all can be joined"), (PanoramaRegistration(wrong.frames[:1] * 2, (), 0.2),
+                                                                "joined as such")):
+            tried = [wrong, *[joined and replace(joined, frames=tuple(
+                replace(f, lens=replace(f.lens, k1=0.0)) for f in joined.frames))] * 3]
+            with mock.patch("windfell.engine.fisheyes._registered", side_effect=tried), \
+                    mock.patch("windfell.engine.fisheyes.fisheye_diagonal", return_value=None), \
+                    mock.patch("windfell.engine.fisheyes.fisheye_by_turns") as told:
+                told.return_value.degrees, told.return_value.contradict = 165.0, lambda _: True
+                through, said = through_fisheye(host, project, set_id, Job())
+            self.assertIn(words, said)
+            self.assertTrue(all(f.lens.profile for f in through.set(set_id).frames))
+        for turns in (None, Turns(165.0, {})):
+            with mock.patch("windfell.engine.fisheyes._registered", return_value=wrong), \
+                    mock.patch("windfell.engine.fisheyes.fisheye_diagonal", return_value=None), \
+                    mock.patch("windfell.engine.fisheyes.fisheye_by_turns", return_value=turns):
+                self.assertEqual(through_fisheye(host, project, set_id, Job()), (project, ""))
 
     def test_only_what_is_left_out_or_odd_may_be_one(self):
         def found(*lenses: Lens | None, rms_px: float = 0.2) -> PanoramaRegistration:

@@ -7,18 +7,30 @@ adjustment bends what is left.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
-from windfell.align.barrel import BENT, PLAINLY, PULLS, agreeing, pull_of, straightened
+from windfell.align.barrel import BENT, PLAINLY, PULLS, agreeing, optics_of_pull, pull_of, straightened
+from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features, unbent
+from windfell.align.matching import matches
 from windfell.align.pairs import find_links
 from windfell.align.registration import PanoramaRegistration
+from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
+from windfell.geometry.rotation import angle_between
 from windfell.job import Job
 
+Array = NDArray[np.float64]
+
 DIAGONALS_DEG = (135.0, 155.0, 180.0, 210.0)
+TURNED_DEG = (135.0, 150.0, 165.0, 180.0, 195.0, 210.0)
+FLAT_DEG = (30.0, 45.0, 60.0, 80.0, 100.0, 120.0)
+TRIES, REACH, FIRM, LEAST_TURNED = 200, 1 / 175, 15, 40
+ELSEWHERE, MUCH_ERROR = float(np.radians(6)), 1 / 1000
 
 
 def focal_of_diagonal(degrees: float) -> float:
@@ -47,8 +59,107 @@ def fisheye_diagonal(features: Sequence[Features], job: Job) -> float | None:
     return best if found[best] > PLAINLY * otherwise else None
 
 
+@dataclass(frozen=True)
+class Turns:
+    """How many degrees a fisheye sees across a frame's corners, and the turns (3, 3) that lead rays of one frame to
+    those of another, were the frames taken through it.
+    """
+
+    degrees: float
+    of: dict[tuple[int, int], Array]
+
+    def contradict(self, found: PanoramaRegistration) -> bool:
+        """Whether frames were placed elsewhere than these turns say, or by a pair for which there is none."""
+        placed = {p: t for p, t in self.of.items() if set(p) <= set(found.placed)}
+        return any((k.a, k.b) not in self.of for k in found.links) or any(
+            angle_between(found.frames[b].rotation.T @ found.frames[a].rotation, t) > ELSEWHERE
+            for (a, b), t in placed.items())
+
+
+def fisheye_by_turns(features: Sequence[Features], job: Job) -> Turns | None:
+    """As `fisheye_diagonal`, of frames that share just what lies far from their middles, which no flat view shows:
+    by how many features agree on a turn of the camera, were they seen by a fisheye (equidistant or stereographic) or
+    by a lens that bends nothing or as much as some do.
+    """
+    pairs = likely_pairs(features)
+    found = job.map(lambda p: matches(features[p[0]], features[p[1]]), pairs, "looking for overlap")
+    alike = [(p, features[p[0]], features[p[1]], m) for p, m in zip(pairs, found, strict=True) if len(m) >= FIRM]
+
+    def turned(degrees: float, seen: Callable[[Features], Array], reach: float) -> tuple[int, Turns]:
+        turns = {p: _turn_of(seen(a)[m[:, 0]], seen(b)[m[:, 1]], reach) for p, a, b, m in alike}
+        firm = {p: (count, turn) for p, (count, turn) in turns.items() if count >= FIRM}
+        return sum(count for count, _ in firm.values()), Turns(degrees, {p: turn for p, (_, turn) in firm.items()})
+
+    def fisheyes(degrees: float) -> list[tuple[int, Turns]]:
+        half = float(np.radians(degrees)) / 2
+        mappings = (lambda r: half * r), (lambda r: 2 * np.arctan(r * np.tan(half / 2)))
+        return [turned(degrees, lambda f, angle_of=m: _fisheye_rays(f, angle_of), REACH * half) for m in mappings]
+
+    def straight(degrees: float, pull: float) -> int:
+        focal = 1 / float(np.tan(np.radians(degrees) / 2))
+        return turned(degrees, lambda f: _flat_rays(f, focal, pull), REACH / focal)[0]
+
+    agree, told = max((x for degrees in TURNED_DEG for x in fisheyes(degrees)), key=lambda x: x[0])
+    if agree < LEAST_TURNED:
+        return None
+    otherwise = max(straight(degrees, pull) for degrees in FLAT_DEG for pull in (0.0, *PULLS))
+    return told if agree > PLAINLY * otherwise else None
+
+
+def _from_middle(features: Features) -> Array:
+    """The features' points (n, 2) from the frame's middle, in half diagonals."""
+    lens = Lens(features.width, features.height, 1.0)
+    return (features.points - lens.centre) / lens.half_diagonal
+
+
+def _fisheye_rays(features: Features, angle_of: Callable[[Array], Array]) -> Array:
+    """Unit rays (n, 3) of the features through a fisheye: of those so far from the middle the angle to its axis."""
+    spots = _from_middle(features)
+    far = np.hypot(spots[:, 0], spots[:, 1])[:, None]
+    angle = angle_of(far)
+    return np.concatenate([spots * np.sin(angle) / np.maximum(far, 1e-9), np.cos(angle)], axis=1)
+
+
+def _flat_rays(features: Features, focal: float, pull: float) -> Array:
+    """Unit rays (n, 3) of the features through a lens that draws the corners in by a share `pull`, no more."""
+    optics = optics_of_pull(pull)
+    spots = _from_middle(features)
+    if optics is not None:
+        lens = Lens(features.width, features.height, 1.0)
+        spots = (optics.ideal(features.points, lens.centre, lens.half_diagonal) - lens.centre) / lens.half_diagonal
+    rays = np.concatenate([np.nan_to_num(spots, nan=1e3) / focal, np.ones((len(spots), 1))], axis=1)
+    return rays / np.linalg.norm(rays, axis=1, keepdims=True)
+
+
+def _turn_of(a: Array, b: Array, reach: float) -> tuple[int, Array]:
+    """How many rays (n, 3) one turn leads to those of the other frame, within `reach` rad, and that turn (3, 3): the
+    best of many that two rays give (Fischler & Bolles 1981).
+    """
+    rng = np.random.default_rng(0)
+    first, second = rng.integers(len(a), size=(2, TRIES))
+    axes = []
+    for rays in (a, b):
+        up = np.cross(rays[first], rays[second])
+        with np.errstate(invalid="ignore", divide="ignore"):
+            up /= np.linalg.norm(up, axis=1, keepdims=True)
+        axes.append(np.stack([rays[first], np.cross(up, rays[first]), up], axis=2))
+    apart = [np.linalg.norm(r[first] - r[second], axis=1) for r in (a, b)]
+    fair = (np.abs(apart[0] - apart[1]) < 2 * reach) & (apart[0] > 4 * reach)
+    turns = axes[1][fair] @ axes[0][fair].transpose(0, 2, 1)
+    off = np.linalg.norm(np.einsum("tij,nj->tni", turns, a) - b, axis=2)
+    counts = (off < reach).sum(axis=1)
+    if not len(counts):
+        return 0, np.eye(3)
+    best = int(np.argmax(counts))
+    return int(counts[best]), turns[best]
+
+
 def may_be_fisheye(found: PanoramaRegistration | None) -> bool:
-    """Whether a fisheye may be behind what was found with a plain lens: frames are left out, or the lens is odd."""
+    """Whether a fisheye may be behind what was found with a plain lens: frames are left out, the error is large, or
+    the lens is odd.
+    """
     if found is None or len(found.placed) < len(found.frames):
         return True
-    return any(pull_of(found.frames[n].lens) > BENT for n in found.placed)
+    lenses = [found.frames[n].lens for n in found.placed]
+    return found.rms_px > MUCH_ERROR * max(max(x.width, x.height) for x in lenses) or any(
+        pull_of(x) > BENT for x in lenses)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from windfell.align.fisheye import fisheye_diagonal, focal_of_diagonal, may_be_fisheye
+from windfell.align.fisheye import fisheye_by_turns, fisheye_diagonal, focal_of_diagonal, may_be_fisheye
 from windfell.align.registration import PanoramaRegistration
 from windfell.develop.lens import FULL_FRAME_HALF_MM, Taken, optics_of, suggested_profile
 from windfell.engine.core import Engine
@@ -49,18 +49,39 @@ def through_fisheye(engine: Engine, project: Project, set_id: str, job: Job) -> 
         trial = taken_through(project, set_id, named)
         if joins_better(_registered(engine, trial, set_id, job), found, 1.0):
             return trial, f"The frames were taken through a fisheye, {named[0].profile.partition(' | ')[2]}."
-    degrees = fisheye_diagonal(ideal_features(engine, opened, own.used, job), job)
-    if degrees is None:
+    features = ideal_features(engine, opened, own.used, job)
+    degrees = fisheye_diagonal(features, job)
+    kept, best, degrees = _tried(engine, project, set_id, degrees, found, job)
+    if kept is not project:
+        return kept, (f"The frames look as if taken through a fisheye of about {degrees:.0f} degrees from "
+                      "corner to corner, and are joined as such.")
+    turns = fisheye_by_turns(features, job)
+    if turns is None or not (found is None or turns.contradict(found)):
         return project, ""
-    best, kept, said = found, project, ""
-    for off in AROUND_DEG:
-        trial = taken_through(project, set_id, [fisheye_correction(degrees + off)] * len(own.used))
+    # what a plain lens makes of a fisheye's edges lies wrong, however well it fits
+    kept, best, _ = _tried(engine, project, set_id, turns.degrees, None, job)
+    if kept is project:
+        kept = taken_through(project, set_id, [fisheye_correction(turns.degrees)] * len(own.used))
+    seen = f"The frames look as if taken through a fisheye of about {turns.degrees:.0f} degrees from corner to corner"
+    if best is not None and len(best.placed) == len(own.used):
+        return kept, f"{seen}, and are joined as such."
+    return kept, f"{seen}, but share little more than their edges: not all can be joined. Take more frames."
+
+
+def _tried(
+    engine: Engine, project: Project, set_id: str, degrees: float | None, before: PanoramaRegistration | None,
+    job: Job,
+) -> tuple[Project, PanoramaRegistration | None, float]:
+    """The project with its frames taken for a fisheye's of about so many degrees, if that joins them better than what
+    was found `before`; with what it finds, and the degrees.
+    """
+    kept, best, angle = project, before, 0.0
+    for off in AROUND_DEG if degrees is not None else ():
+        trial = taken_through(project, set_id, [fisheye_correction(degrees + off)] * len(project.set(set_id).used))
         tried = _registered(engine, trial, set_id, job)
-        if fits_fisheye(tried) and joins_better(tried, best, 1.0 if said else CLOSER):
-            best, kept = tried, trial
-            said = (f"The frames look as if taken through a fisheye of about {degrees + off:.0f} degrees from "
-                    "corner to corner, and are joined as such.")
-    return kept, said
+        if fits_fisheye(tried) and joins_better(tried, best, 1.0 if angle else CLOSER):
+            kept, best, angle = trial, tried, degrees + off
+    return kept, best, angle
 
 
 def _is_fisheye(correction: LensCorrection, taken: Taken) -> bool:
