@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -93,7 +94,8 @@ class StackCut:
         return planar.resized(self.whole, whole) @ turn @ shift @ planar.resized(out, self.size)
 
 
-def lines_mesh(whole: tuple[int, int], lines: Sequence[BentLine]) -> Mesh | None:
+@lru_cache(maxsize=4)
+def lines_mesh(whole: tuple[int, int], lines: tuple[BentLine, ...]) -> Mesh | None:
     """What bends a picture of `whole` px until lines drawn on it, through shares of its sides in %, are what they are
     to be; None where there are none.
     """
