@@ -1,9 +1,12 @@
 """What everybody needs: names, tooltips, keys, contrast, room, at every station and in both themes."""
 
+import json
 import os
 import subprocess
 import sys
+import tempfile
 from dataclasses import replace
+from pathlib import Path
 
 from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt, SignalInstance
 from PySide6.QtGui import (
@@ -218,6 +221,35 @@ class Access(WindowTest):
                     [sys.executable, "-c", script + "unittest.main(argv=['x'])"], capture_output=True, text=True,
                     env={**os.environ, "QT_SCALE_FACTOR": scale, "QT_QPA_PLATFORM": "offscreen"}, timeout=240)
                 self.assertEqual(done.returncode, 0, done.stderr[-2000:])
+
+    def test_the_window_goes_over_to_a_screen_of_another_scale_and_back(self):
+        script = (
+            "from tests.app.support import *\n"
+            "class Two(WindowTest):\n"
+            "    def test(self):\n"
+            "        self.open('join')\n"
+            "        w, screens = self.window, self.app.screens()\n"
+            "        for n, scale in ((1, 2.0), (0, 1.0)):\n"
+            "            w.windowHandle().setScreen(screens[n])\n"
+            "            w.move(screens[n].geometry().topLeft())\n"
+            "            self.until(lambda: w.view.devicePixelRatioF() == scale)\n"
+            "            self.session.change('view.yaw_deg', 2.0 * n + 1, True)\n"
+            "            self.settle()\n"
+            "            self.assertEqual(w.source.room, round(max(w.view.width(), w.view.height()) * scale))\n"
+            "            self.assertGreaterEqual(w.source.shown.image.width(), 0.9 * min(\n"
+            "                w.source.shown.width, w.view.picture_rect().width() * scale))\n"
+            "            self.assertEqual(w.grab().width(), round(w.width() * scale))\n"
+            "            self.assertIsNone(w.source.error)\n")
+        one = {"y": 0, "width": 1600, "height": 1000, "logicalDpi": 96, "logicalBaseDpi": 96, "dpr": 1}
+        screens = {"screens": [{"name": "one", "x": 0, **one}, {"name": "two", "x": 1600, **one, "width": 3200}]}
+        with tempfile.TemporaryDirectory() as folder:
+            told = Path(folder) / "screens.json"
+            told.write_text(json.dumps(screens))
+            done = subprocess.run(
+                [sys.executable, "-c", script + "unittest.main(argv=['x'])"], capture_output=True, text=True,
+                env={**os.environ, "QT_SCREEN_SCALE_FACTORS": "one=1;two=2",
+                     "QT_QPA_PLATFORM": f"offscreen:configfile={told}"}, timeout=240)
+            self.assertEqual(done.returncode, 0, done.stderr[-2000:])
 
     def test_nothing_flashes_up_as_a_window_of_its_own(self):
         shown: list[str] = []

@@ -151,6 +151,9 @@ class PictureView(ViewPainting, QWidget):
 
     def resizeEvent(self, event) -> None:
         super().resizeEvent(event)
+        self._make_room()
+
+    def _make_room(self) -> None:
         for source in (self.source, self.before):
             source.room = round(max(self.width(), self.height()) * self.devicePixelRatioF())
 
@@ -167,7 +170,9 @@ class PictureView(ViewPainting, QWidget):
             self._zoom_to(self.zoom * 1.25**steps, event.position())
 
     def event(self, event) -> bool:
-        """Two fingers that part on a touch pad zoom where they are."""
+        """Two fingers that part on a touch pad zoom where they are; a screen of another scale has room for more."""
+        if event.type() == QEvent.Type.DevicePixelRatioChange:
+            self._make_room()
         if event.type() == QEvent.Type.NativeGesture and (
                 event.gestureType() == Qt.NativeGestureType.ZoomNativeGesture):
             self._zoom_to(self.zoom * (1 + event.value()), event.position())
