@@ -68,7 +68,7 @@ class Beginning(WindowTest):
 
     def test_an_empty_folder_is_said(self):
         self.window.open_paths([self._home.name])
-        self.assertIn("no pictures or videos", self.window.status.words.text())
+        self.until(lambda: "no pictures or videos" in self.window.status.words.text())
 
 
 class Gathering(WindowTest):

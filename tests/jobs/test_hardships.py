@@ -1,5 +1,8 @@
-"""What goes wrong around the program, with stand-ins: a card pulled out, a full disk, a cache that vanished."""
+"""What goes wrong around the program, with stand-ins: a pulled card, a slow network, a full disk, a lost cache."""
 
+import builtins
+import contextlib
+import io
 import os
 import resource
 import shutil
@@ -7,9 +10,12 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
+import time
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 from PySide6.QtCore import Qt
 
@@ -54,6 +60,35 @@ class Card(JobTest):
         self.assertIsNone(self.window.source.error)
         read_tiff(self.write("again.tif"))
         self.assertEqual(self.inner_errors(), "")
+
+    def test_frames_on_a_slow_network_are_never_looked_at_by_the_window_itself(self):
+        card = self.card(*map(Path, frames_in(ridge())))
+        window, looks, elsewhere = threading.current_thread(), [], []
+
+        def slow(act):
+            def looked(path, *more, **named):
+                if isinstance(path, str | Path) and str(path).startswith(f"{card}{os.sep}"):
+                    (looks if threading.current_thread() is window else elsewhere).append(str(path))
+                    time.sleep(0.01)
+                return act(path, *more, **named)
+            return looked
+
+        with contextlib.ExitStack() as stack:
+            for module, name in ((os, "stat"), (os, "access"), (os, "open"), (builtins, "open"), (io, "open")):
+                stack.enter_context(mock.patch.object(module, name, slow(getattr(module, name))))
+            self.drop(card)
+            for station in ("prepare", "shape", "join", "finish"):
+                self.go(station)
+                self.wait()
+            export = self.go("export")
+            self.type_in(export.place, card / "ridge-01.jpg")
+            self.until(lambda: "is one of the frames" in export.check.text())
+            path = str(self.folder / "fell.windfell")
+            self.session.save_to(path)
+            self.assertTrue(self.session.open_project(path))
+            self.wait()
+        self.assertGreater(len(elsewhere), 8)
+        self.assertEqual(looks, [])
 
     def test_a_cache_that_vanished_or_cannot_be_written_is_done_without(self):
         place = self.folder / "disk"

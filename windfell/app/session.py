@@ -18,6 +18,7 @@ from windfell.engine.folders import state_folder
 from windfell.engine.proposals import propose
 from windfell.engine.settings import Settings, read_or_shipped, write_settings
 from windfell.errors import WindfellError
+from windfell.job import Job
 from windfell.recipe import edits
 from windfell.recipe.autosave import Autosave, abandoned, forget
 from windfell.recipe.edits import Edit
@@ -213,22 +214,36 @@ class Session(QObject):
             return False
         self.replace_all(project, str(path), masks)
         self._remember(str(path))
-        gone = missing_files(project)
+        # on a network each look at a file takes a while
+        self.desk.ask(
+            "missing files", lambda _: missing_files(project), self._say_missing, lambda _: None, quiet=True)
+        return True
+
+    def point_to(self, folder: str) -> None:
+        """Look for missing frames below a folder."""
+        project = self.project
+
+        def work(job: Job) -> tuple[Project, list[str]]:
+            job.step("looking for the frames", 0.1)
+            found = found_in(project, Path(folder))
+            return found, missing_files(found)
+
+        def done(answer: tuple[Project, list[str]]) -> None:
+            found, gone = answer
+            if self.project is project:
+                self.edit(Edit("point to missing frames", found))
+                self.say(f"{len(gone)} frames are still missing." if gone else "All frames are found.",
+                         "wrong" if gone else "good")
+
+        self.desk.ask("missing files", work, done)
+
+    def _say_missing(self, gone: list[str]) -> None:
         if gone:
             self.say(
                 f"{gone[0]}: the file is not there any more"
                 + (f" ({len(gone)} files in all)" if len(gone) > 1 else "")
                 + "; use \"Point to missing frames\" in the menu.", "wrong",
             )
-        return True
-
-    def point_to(self, folder: str) -> None:
-        """Look for missing frames below a folder."""
-        found = found_in(self.project, Path(folder))
-        self.edit(Edit("point to missing frames", found))
-        gone = missing_files(found)
-        self.say(f"{len(gone)} frames are still missing." if gone else "All frames are found.",
-                 "wrong" if gone else "good")
 
     def save_to(self, path: str) -> bool:
         if not path.endswith(SUFFIX):

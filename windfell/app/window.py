@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, Qt
@@ -50,8 +49,7 @@ from windfell.app.wardrobe import Wardrobe
 from windfell.app.widgets.area_bar import AreaBar
 from windfell.app.widgets.set_chooser import SetChooser
 from windfell.app.widgets.status import StatusLine
-from windfell.errors import WindfellError
-from windfell.frames.listing import pictures_in
+from windfell.frames.listing import pictures_among
 from windfell.recipe.project_file import SUFFIX
 
 
@@ -352,25 +350,18 @@ class Window(QMainWindow):
         if projects:
             self.session.open_project(projects[0])
             return
-        files: list[str] = []
-        for path in paths:
-            if os.path.isdir(path):
-                files += self._pictures_in(path)
-            else:
-                files.append(os.path.abspath(path))
-        if files:
-            self.session.add_files(files)
-            self.session.go("gather")
+        s = self.session
 
-    def _pictures_in(self, folder: str) -> list[str]:
-        try:
-            found = pictures_in(folder)
-        except WindfellError as error:
-            self.session.say(str(error), "wrong")
-            return []
-        if not found:
-            self.session.say(f"{folder}: there are no pictures or videos in it.", "wrong")
-        return found
+        def gathered(files: list[str]) -> None:
+            if files:
+                s.add_files(files)
+                s.go("gather")
+            else:
+                s.say(f"{paths[0]}: there are no pictures or videos in it.", "wrong")
+
+        # a folder of a network may take its time
+        s.desk.ask("dropped files", lambda _: pictures_among(paths), gathered, lambda words: s.say(words, "wrong"),
+                   quiet=True, soon=True)
 
     def showEvent(self, event) -> None:
         # the native window's events only: whoever watches the application is asked about every event of every widget

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
-from windfell.errors import BadRequest, OutputFailed
+from windfell.errors import BadRequest, OutputFailed, WindfellError
 from windfell.output.sheet import Sheet
 from windfell.recipe.model import Project
 from windfell.recipe.output import Compression
@@ -21,6 +22,24 @@ def refuse_frames(project: Project, path: Path) -> None:
     same = os.path.samefile if path.exists() else _same_name  # the disk is asked only where there is something
     if any(_tried(same, frame, path) for frame in frames):
         raise BadRequest(f"{path} is one of the frames; choose another name.")
+
+
+@dataclass(frozen=True)
+class Place:
+    """Why nothing can be written to a place, in words; whether a file is there."""
+
+    trouble: str = ""
+    taken: bool = False
+
+
+def looked_at(project: Project, path: Path) -> Place:
+    """What the disk says of a place for a picture."""
+    try:
+        refuse_frames(project, path)
+        check_place(path)
+    except WindfellError as error:
+        return Place(str(error))
+    return Place(taken=path.exists())
 
 
 def _same_name(a: str, b: Path) -> bool:

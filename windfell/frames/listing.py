@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 
 from windfell.errors import FrameUnreadable
 from windfell.frames.metadata import ENDINGS
@@ -12,6 +13,14 @@ from windfell.frames.video import VIDEO_ENDINGS
 def is_frame(name: str) -> bool:
     """Whether a file's name says that it is a picture or a video."""
     return name.lower().endswith((*ENDINGS, *VIDEO_ENDINGS)) and not name.startswith(".")
+
+
+def pictures_among(paths: Sequence[str]) -> list[str]:
+    """Full paths of files as they are given, and of what is in folders among them. Raises as `pictures_in`."""
+    found: list[str] = []
+    for path in paths:
+        found += pictures_in(path) if os.path.isdir(path) else [os.path.abspath(path)]
+    return found
 
 
 def pictures_in(folder: str) -> list[str]:

@@ -23,7 +23,7 @@ from windfell.cli.progress import in_words
 from windfell.engine.checklist import Plan, Weight, in_bytes, planned
 from windfell.engine.export import Written, sheet_depth
 from windfell.engine.output_pixels import is_linear
-from windfell.engine.places import check_place, refuse_frames
+from windfell.engine.places import Place, check_place, looked_at, refuse_frames
 from windfell.engine.soft_proof import soft_proof
 from windfell.errors import WindfellError
 from windfell.job import Job
@@ -45,6 +45,8 @@ class Export(Station):
         super().__init__(session)
         self._view = view
         self._plan: Plan | None = None
+        # what the disk said of which place, last asked for which project
+        self._place, self._place_of = Place(), None
         self._asked = None
         self._rate: float | None = None
         self._proof: tuple[QImage, QImage | None] | None = None
@@ -209,11 +211,9 @@ class Export(Station):
         frame_set = self.session.frame_set
         path = Path(self.place.text() or ".").expanduser()
         self.lines.setText("")
-        try:
-            refuse_frames(self.session.project, path)
-            check_place(path)
-        except WindfellError as error:
-            _show(self.check, str(error), "wrong")
+        trouble = self._trouble_at(path)
+        if trouble:
+            _show(self.check, trouble, "wrong")
             return
         plan = self._plan
         if plan is None:
@@ -221,6 +221,24 @@ class Export(Station):
             return
         _show(self.check, self._told(frame_set, plan, path), "quiet")
         self.lines.setText("<br>".join(f"{MARKS[x.weight]}&nbsp;&nbsp;{x.words}" for x in plan.lines))
+
+    def _trouble_at(self, path: Path) -> str:
+        """Why nothing can be written there, as far as is known: the disk is asked aside, since on a network each look
+        takes a while.
+        """
+        project = self.session.project
+        if self._place_of is None or self._place_of[0] is not project or self._place_of[1] != path:
+            if self._place_of is not None and self._place_of[1] != path:
+                self._place = Place()
+            self._place_of = asked = project, path
+
+            def done(found: Place) -> None:
+                if self._place_of is asked:
+                    self._place = found
+                    self._say_plan()
+
+            self.session.desk.follow("place", lambda _: looked_at(project, path), done, None, None, True)
+        return self._place.trouble
 
     def _told(self, frame_set: FrameSet, plan: Plan, path: Path) -> str:
         o = frame_set.output
@@ -245,7 +263,7 @@ class Export(Station):
         as_well = self.outputs.wanted()
         if as_well:
             words += f" Written as well: {', '.join(as_well)}."
-        return words + (" The file exists and will be replaced." if path.exists() else "")
+        return words + (" The file exists and will be replaced." if self._place.taken else "")
 
     # -- the proof
 
@@ -337,6 +355,7 @@ class Export(Station):
         words = f"Written: {written.path}, {written.width} x {written.height} px, {in_bytes(size)}."
         _show(self.result, words, "good")
         self.session.say(words, "good")
+        self._place_of = None
         self._say_plan()
 
     def _all_done(self, good: int, bad: int) -> None:
