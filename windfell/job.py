@@ -40,17 +40,27 @@ class Seats:
     """
 
     def __init__(self, count: int = CORES) -> None:
-        self._free = threading.Semaphore(count)
+        self._count, self._sitting = count, 0
+        self._changed = threading.Condition()
+
+    def use(self, count: int) -> None:
+        """So many seats from now on; nobody is made to stand up."""
+        with self._changed:
+            self._count = count
+            self._changed.notify_all()
 
     @contextmanager
     def taken(self) -> Iterator[None]:
         """On a seat, or without one after a while."""
-        seated = self._free.acquire(timeout=SEAT_WAIT_S)
+        with self._changed:
+            seated = self._changed.wait_for(lambda: self._sitting < self._count, SEAT_WAIT_S)
+            self._sitting += seated
         try:
             yield
         finally:
-            if seated:
-                self._free.release()
+            with self._changed:
+                self._sitting -= seated
+                self._changed.notify()
 
 
 class Job:

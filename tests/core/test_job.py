@@ -68,6 +68,11 @@ class Jobs(unittest.TestCase):
         for thread in jobs:
             thread.join()
         self.assertEqual((len(most), max(most)), (48, 2))
+        most.clear()
+        seats.use(1)
+        Job(seats=seats).map(work, range(12), "by oneself")
+        self.assertEqual(max(most), 1)
+        seats.use(2)
 
         made = threading.Event()
         held = threading.Thread(target=Job(seats=seats).map, args=(lambda _: made.wait(20), range(2), "waits"))

@@ -23,6 +23,7 @@ from tests.jobs.support import JobTest, read_tiff
 from tests.support import frames_in, green, ridge
 from windfell.engine.core import Engine
 from windfell.engine.folders import state_folder
+from windfell.engine.power import Power, power
 from windfell.engine.settings import Settings, write_settings
 
 ROOM = 150_000
@@ -89,6 +90,54 @@ class Card(JobTest):
             self.wait()
         self.assertGreater(len(elsewhere), 8)
         self.assertEqual(looks, [])
+
+    def test_on_a_battery_less_is_computed_and_nothing_is_begun_when_it_is_nearly_empty(self):
+        def supply(name: str, **told: str) -> None:
+            (self.folder / "supply" / name).mkdir(parents=True, exist_ok=True)
+            for what, words in told.items():
+                (self.folder / "supply" / name / what).write_text(f"{words}\n")
+
+        self.drop(self.card(*map(Path, frames_in(ridge()))))
+        watch, queue = self.window.power_watch, self.window.stations["export"].queue
+        watch.read = lambda: power(self.folder / "supply")
+        watch.look()
+        self.assertEqual(watch.power, Power())
+        supply("AC", type="Mains", online="1")
+        supply("BAT0", type="Battery", status="Discharging", capacity="60")
+        supply("mouse", type="Battery", scope="Device", status="Discharging", capacity="3")
+        self.assertFalse(power(self.folder / "supply").on_battery)
+        supply("AC", online="0")
+        watch.look()
+        self.assertEqual(watch.power, Power(True, 60))
+        self.assertIn("On the battery", self.said[-1])
+        supply("BAT0", capacity="7")
+        queue.hold(True)
+        own = self.session.frame_set
+        paths = [self.folder / f"{n}.tif" for n in (1, 2, 3)]
+        for path in paths:
+            queue.add(self.session.project, own.id, own.output, path)
+        queue.hold(False)
+        watch.look()
+        self.until(lambda: not self.session.desk.busy)
+        self.assertEqual([p.exists() for p in paths], [True, False, False])
+        self.assertTrue(any("holds 7 %: the queue waits" in words for words in self.said))
+        # who lets it go on, or holds it, has decided
+        for held in (False, True):
+            queue.hold(held)
+            watch.look()
+            self.assertEqual(queue.held, held)
+        self.until(lambda: not self.session.desk.busy)
+        supply("AC", online="1")
+        watch.look()
+        self.assertEqual((watch.power, queue.held), (Power(), True))
+        supply("AC", online="0")
+        queue.add(self.session.project, own.id, own.output, paths[0])
+        queue.hold(False)
+        watch.look()
+        self.assertTrue(queue.held)
+        supply("AC", online="1")
+        watch.look()
+        self.until(lambda: paths[2].exists() and not queue.waiting)
 
     def test_a_cache_that_vanished_or_cannot_be_written_is_done_without(self):
         place = self.folder / "disk"

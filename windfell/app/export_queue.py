@@ -75,6 +75,10 @@ class ExportQueue(QObject):
     def running(self) -> Entry | None:
         return next((e for e in self.entries if e.state is State.WRITING), None)
 
+    @property
+    def waiting(self) -> list[Entry]:
+        return [e for e in self.entries if e.state is State.WAITING]
+
     def add(self, project: Project, set_id: str, output: Output, path: Path) -> Entry:
         """Put an export at the end; it begins at once if nothing else is being written."""
         own = replace(project.set(set_id), output=output)
@@ -111,9 +115,8 @@ class ExportQueue(QObject):
         self.changed.emit()
 
     def _next(self) -> None:
-        waiting = next((e for e in self.entries if e.state is State.WAITING), None)
-        if self.running is None and waiting is not None and not self.held:
-            self._begin(waiting)
+        if self.running is None and self.waiting and not self.held:
+            self._begin(self.waiting[0])
         self.changed.emit()
 
     def _begin(self, entry: Entry) -> None:
@@ -155,6 +158,6 @@ class ExportQueue(QObject):
 
     def _after(self) -> None:
         self._next()
-        if self.running is None and not any(e.state is State.WAITING for e in self.entries):
+        if self.running is None and not self.waiting:
             good = sum(e.state is State.DONE for e in self.entries)
             self.ended.emit(good, len(self.entries) - good)

@@ -29,6 +29,7 @@ from windfell.app.frames_column import FramesColumn
 from windfell.app.picture.look_around import LookAround
 from windfell.app.picture.source import PictureSource
 from windfell.app.picture.view import PictureView
+from windfell.app.power_watch import PowerWatch
 from windfell.app.readiness import Readiness
 from windfell.app.registrations import Registrations
 from windfell.app.ridge_line import RidgeLine
@@ -89,6 +90,7 @@ class Window(QMainWindow):
         self.deeds = Deeds(self)
         self.watch = FolderWatch(session, self.stations["export"].queue)
         self.watch.changed.connect(self._show_watching)
+        self.power_watch = PowerWatch(session, self.stations["export"].queue)
         self._open: str | None = None
         self._states = StationStates(
             session, self.ridge, self.source, self.readiness, self.registrations, self.stations)

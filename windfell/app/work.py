@@ -61,6 +61,10 @@ class Desk(QObject):
         self._answered.connect(self._on_answer, queued)
         self._reported.connect(self._on_report, queued)
 
+    def use_seats(self, count: int) -> None:
+        """So many threads of what nobody waits for compute at once."""
+        self._seats.use(count)
+
     def ask(
         self,
         channel: str,
