@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.support import engine, project_of, write_picture
-from windfell.combine.influence import against_mean, heard, influence, noise_gain_db, rule_figures, whose
+from windfell.combine.influence import Shaken, against_mean, heard, influence, rule_figures, whose
 from windfell.combine.rules import RULES, Setting
 from windfell.engine.stack_core import black_at, core_at, figures_of, rule_map
 from windfell.job import Job
@@ -59,18 +59,19 @@ class Figures(unittest.TestCase):
         self.planes = [self.truth + rng.normal(0, 0.01, self.truth.shape).astype(np.float32) for _ in range(16)]
 
     def test_noise_gained_is_what_theory_says(self):
-        self.assertAlmostEqual(noise_gain_db(self.planes, RULES["mean"]), 12.04, delta=0.3)
-        self.assertAlmostEqual(noise_gain_db(self.planes, RULES["sum"]), 12.04, delta=0.3)
-        self.assertAlmostEqual(noise_gain_db(self.planes[:1], RULES["mean"]), 0.0, delta=0.3)
+        self.assertAlmostEqual(Shaken.of(self.planes).noise_gain_db(RULES["mean"]), 12.04, delta=0.3)
+        self.assertAlmostEqual(Shaken.of(self.planes).noise_gain_db(RULES["sum"]), 12.04, delta=0.3)
+        self.assertAlmostEqual(Shaken.of(self.planes[:1]).noise_gain_db(RULES["mean"]), 0.0, delta=0.3)
 
     def test_rejected_and_brightened_shares(self):
         for k, plane in enumerate(self.planes):
             plane[:, 7 * k : 7 * k + 6] = 0.9
-        clipped = rule_figures(self.planes, RULES["clipped-mean"])
+        clipped = rule_figures(Shaken.of(self.planes), RULES["clipped-mean"])
         self.assertAlmostEqual(clipped.rejected, 6 / 120, delta=0.02)
         self.assertLess(clipped.brightened, 0.02)
-        self.assertAlmostEqual(rule_figures(self.planes, RULES["maximum"]).brightened, 96 / 120, delta=0.05)
-        self.assertIsNone(rule_figures(self.planes, RULES["maximum"]).rejected)
+        brightest = rule_figures(Shaken.of(self.planes), RULES["maximum"])
+        self.assertAlmostEqual(brightest.brightened, 96 / 120, delta=0.05)
+        self.assertIsNone(brightest.rejected)
 
     def test_maps_say_what_was_added_and_whose_it_is(self):
         self.planes[3][20:40, 30:50] = 0.9

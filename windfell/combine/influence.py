@@ -38,18 +38,36 @@ def influence(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) 
     return ((found[1:] - found[:1]) / step).astype(np.float32), found[0]
 
 
-def noise_gain_db(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> float:
-    """How much less noise there is in the result (h, w, 3) against its light than in one frame, in dB: the frames are
-    given a little more noise twice over, and what differs in the result is what the rule leaves of it.
+@dataclass(frozen=True, eq=False)
+class Shaken:
+    """Small frames (h, w, 3), once as they are and twice with a little more noise: what the figures of every rule
+    start from. `spread`: of that noise; `level`: of their light in the middle; `lightness` (h, w): the median's.
     """
-    middle = np.median(np.stack(planes), axis=0)
-    spread = max(float(np.median([np.median(np.abs(p - middle)) for p in planes])) * 1.4826, LEAST_NOISE)
-    rng = np.random.default_rng(5)
-    drawn = [rule.combined([p + rng.normal(0, spread, p.shape).astype(np.float32) for p in planes], setting)
-             for _ in range(2)]
-    left = 1.4826 * float(np.median(np.abs(drawn[0] - drawn[1]))) / np.sqrt(2)
-    level = float(np.median(drawn[0])) / max(float(np.median(middle)), 1e-6)
-    return 20 * float(np.log10(max(level, 1e-6) * spread / max(left, 1e-9)))
+
+    planes: list[F32]
+    noisy: tuple[list[F32], list[F32]]
+    spread: float
+    level: float
+    lightness: F32
+
+    @classmethod
+    def of(cls, planes: Sequence[F32]) -> Shaken:
+        middle = np.median(np.stack(planes), axis=0)
+        off = np.median([np.median(np.abs(p - middle)) for p in planes])
+        spread = np.float32(max(float(off) * 1.4826, LEAST_NOISE))
+        rng = np.random.default_rng(5)
+        noisy = tuple([p + spread * rng.standard_normal(p.shape, np.float32) for p in planes] for _ in range(2))
+        light = np.median(np.stack([lightness(p) for p in planes]), axis=0)
+        return cls(list(planes), noisy, float(spread), float(np.median(middle)), light)
+
+    def noise_gain_db(self, rule: StackRule, setting: Setting = PLAIN) -> float:
+        """How much less noise there is in the result (h, w, 3) against its light than in one frame, in dB: what the
+        rule leaves of the noise that was added.
+        """
+        drawn = [rule.combined([p.copy() for p in noisy], setting) for noisy in self.noisy]
+        left = 1.4826 * float(np.median(np.abs(drawn[0] - drawn[1]))) / np.sqrt(2)
+        level = float(np.median(drawn[0])) / max(self.level, 1e-6)
+        return 20 * float(np.log10(max(level, 1e-6) * self.spread / max(left, 1e-9)))
 
 
 @dataclass(frozen=True)
@@ -63,15 +81,13 @@ class RuleFigures:
     brightened: float
 
 
-def rule_figures(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> RuleFigures:
-    """The figures of a rule over small frames (h, w, 3) in place."""
-    result = rule.combined([p.copy() for p in planes], setting)
-    gain = noise_gain_db(planes, rule, setting)
-    middle = np.median(np.stack([lightness(p) for p in planes]), axis=0)
-    brightened = float(np.mean(lightness(result) > middle + BRIGHTER))
-    left_out = rule.rejected(list(planes), setting)
+def rule_figures(shaken: Shaken, rule: StackRule, setting: Setting = PLAIN) -> RuleFigures:
+    """The figures of a rule over small frames in place."""
+    result = rule.combined([p.copy() for p in shaken.planes], setting)
+    brightened = float(np.mean(lightness(result) > shaken.lightness + BRIGHTER))
+    left_out = rule.rejected(list(shaken.planes), setting)
     rejected = None if left_out is None else float(np.mean([r.any(axis=2).mean() for r in left_out]))
-    return RuleFigures(gain, rejected, brightened)
+    return RuleFigures(shaken.noise_gain_db(rule, setting), rejected, brightened)
 
 
 def against_mean(planes: Sequence[F32], rule: StackRule, setting: Setting = PLAIN) -> F32:

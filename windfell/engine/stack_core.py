@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.combine.influence import NOTHING, RuleFigures, against_mean, heard, influence, rule_figures, whose
+from windfell.combine.influence import (
+    NOTHING,
+    RuleFigures,
+    Shaken,
+    against_mean,
+    heard,
+    influence,
+    rule_figures,
+    whose,
+)
 from windfell.combine.spoiling import Spoiled, noise_weights, spoiled
 from windfell.combine.strips import shown_within
 from windfell.engine.cache import key_of
@@ -21,7 +31,7 @@ from windfell.pixels.tiles import Region, scaled_size
 F32 = NDArray[np.float32]
 
 SAME = 5e-4
-PICKED_PX = 4
+PICKED_PX, MOST_KEPT = 4, 40
 CORE_SIDE, FIGURE_SIDE, MAP_SIDE, SPOIL_SIDE, NOISE_SIDE = 1100, 260, 420, 640, 1200
 
 
@@ -107,7 +117,12 @@ def figures_of(stages: PileStages, job: Job) -> RuleFigures:
     """What the rule does, in figures, from small frames."""
     def find() -> RuleFigures:
         planes, order = _small(stages, FIGURE_SIDE, job)
-        return rule_figures(planes, stages.rule, stages.setting(order, job))
+        if len(planes) > MOST_KEPT:
+            return rule_figures(Shaken.of(planes), stages.rule, stages.setting(order, job))
+        # alike for all rules, whose figures are wanted side by side
+        key = key_of("shaken", *(hashlib.sha256(np.ascontiguousarray(p)).hexdigest() for p in planes))
+        shaken = stages.cache.get(key, lambda: Shaken.of(planes))
+        return rule_figures(shaken, stages.rule, stages.setting(order, job))
 
     return stages.cache.get(key_of("rule figures", stages.rule_key(job)), find)
 
