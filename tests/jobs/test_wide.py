@@ -199,6 +199,19 @@ class Portrait(JobTest):
         self.tap(Qt.Key.Key_Period)
         self.wait()
         self.assertEqual(join.walk.list.currentRow(), 0)
+        # the seams through masks: what the frame of the portrait owns holds all of it, with room around
+        self.choose_frame(2)
+        self.choose(join.pages, "own")
+        self.choose(join.own.sees, "owned")
+        self.until(lambda: join.own.overlay is not None)
+        seen, owned = self.window.source.shown.image, join.own.overlay
+        spots = [(x / 60, y / 40) for x in range(1, 60) for y in range(12, 40)]
+        colours = [seen.pixelColor(int(x * seen.width()), int(y * seen.height())) for x, y in spots]
+        red = [spot for spot, c in zip(spots, colours, strict=True) if c.red() > 140 > 110 > c.green()]
+        self.assertGreater(len(red), 8)
+        for x, y in red:
+            self.assertGreater(owned.pixelColor(int(x * owned.width()), int(y * owned.height())).alpha(), 60)
+        self.choose(join.own.sees, "picture")
         finish = self.go("finish")
         self.choose(finish.views, "repairs")
         self.press(finish.mending.clone)
