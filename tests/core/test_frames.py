@@ -71,6 +71,12 @@ class Reading(WithFolder):
                 frame = StillFrame(path)
                 self.assertEqual(frame.size, (36, 24))
                 assert_array_equal(frame.encoded(), original)
+                # a JPEG's grey, which registration reads, stands as its colours do
+                smooth = cv2.GaussianBlur(np.ascontiguousarray(stored), (0, 0), 3)
+                frame = StillFrame(write_picture(self.folder / f"{orientation}.jpg", smooth, exif=exif, quality=98))
+                grey = cv2.cvtColor(frame.encoded(), cv2.COLOR_RGB2GRAY)
+                self.assertEqual(grey.shape, (24, 36))
+                assert_allclose(frame.luma().astype(int), grey.astype(int), atol=3)
 
     def test_orientation_six_is_a_quarter_turn_clockwise(self):
         stored = np.zeros((2, 3, 3), np.uint8)

@@ -273,7 +273,7 @@ def without_bars(picture: NDArray[np.uint8], ratio: float) -> NDArray[np.uint8]:
 def upright(pixels: NDArray, orientation: int) -> NDArray:
     """Pixels turned as the EXIF orientation 1..8 says (CIPA DC-008, 4.6.4)."""
     if orientation >= 5:
-        pixels = pixels.transpose(1, 0, 2)
+        pixels = pixels.swapaxes(0, 1)
     if orientation in (2, 3, 6, 7):
         pixels = pixels[:, ::-1]
     if orientation in (3, 4, 7, 8):
