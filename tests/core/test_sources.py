@@ -6,15 +6,16 @@ import unittest
 from pathlib import Path
 
 import av
+import cv2
 import imagecodecs
 import numpy as np
 import OpenEXR
 import pillow_heif
 import tifffile
-from numpy.testing import assert_allclose
+from numpy.testing import assert_allclose, assert_array_equal
 from PIL import Image
 
-from tests.support import engine, project_of, textured, write_picture
+from tests.support import engine, frames_in, project_of, ridge, textured, write_picture
 from windfell.demo.clip import write_video
 from windfell.demo.dng import write_dng
 from windfell.engine.sources import open_source
@@ -23,7 +24,7 @@ from windfell.frames import video
 from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
-from windfell.recipe.model import Kind
+from windfell.recipe.model import Align, Kind, Registration
 from windfell.recipe.sources import VideoInstant
 
 DAY = datetime.datetime(2026, 5, 16, 14, 5)
@@ -96,6 +97,37 @@ class Raw(InFolder):
         self.assertIn("empty", self.refused("none.cr3", b""))
 
 
+class Transparent(InFolder):
+    def test_what_one_frame_hides_a_stack_takes_from_the_others(self):
+        colours, files = textured(60, 80, 5), []
+        for n in range(3):
+            alpha = np.full((60, 80), 255, np.uint8)
+            alpha[:10], alpha[20:40, 20 * n : 20 * n + 15] = 0, 0
+            files.append(write_picture(self.folder / f"{n}.png", np.dstack(
+                [np.where(alpha[..., None] > 0, colours, 255), alpha])))
+        project, set_id = project_of(files, Kind.STACK, registration=Registration(align=Align.NONE))
+        picture = engine().picture(project, set_id, 1.0, Job())
+        self.assertFalse(picture.covered[:10].any())
+        self.assertTrue(picture.covered[10:].all())
+        assert_allclose(to_view(picture.light)[10:].astype(int), colours[10:].astype(int), atol=1)
+
+    def test_a_panorama_counts_only_what_its_frames_show(self):
+        cut = []
+        for path in frames_in(ridge())[:2]:
+            pixels = np.asarray(Image.open(path))
+            alpha = np.full(pixels.shape[:2], 255, np.uint8)
+            alpha[: len(alpha) // 4] = 0
+            cut.append(write_picture(self.folder / f"{Path(path).stem}.png", np.dstack([pixels, alpha])))
+        shares, host = [], engine()
+        for files in (frames_in(ridge())[:2], cut):
+            project, set_id = project_of(files)
+            stages = host.stages(project, set_id)
+            shares.append((stages.coarse_coverage(stages.canvas(Job()), Job()).mean(),
+                           host.picture(project, set_id, 0.25, Job()).covered.mean()))
+        for whole, less in zip(*shares, strict=True):
+            self.assertAlmostEqual(less / whole, 0.75, delta=0.05)
+
+
 class Modern(InFolder):
     def test_lossy_formats_come_close_and_lossless_ones_exact(self):
         pixels = textured(48, 64, 1)
@@ -115,7 +147,34 @@ class Modern(InFolder):
         OpenEXR.File({"type": OpenEXR.scanlineimage}, {"RGB": light}).write(str(self.folder / "a.exr"))
         assert_allclose(StillFrame(str(self.folder / "a.exr")).linear(30, 20), light @ SRGB_TO_WORKING.T, rtol=1e-4)
 
-    def test_palette_and_half_transparent(self):
+    def test_parts_that_are_transparent_are_known_and_go_on_smoothly(self):
+        seen = np.zeros((40, 60), bool)
+        seen[8:32, 10:50] = True
+        colours = cv2.GaussianBlur(textured(40, 60, 5), (0, 0), 4)
+        colours[~seen] = (255, 0, 255)
+        rgba = np.dstack([colours, 255 * seen.astype(np.uint8)])
+        for name in ("a.png", "a.webp"):
+            write_picture(self.folder / name, rgba, **({"lossless": True, "exact": True} if "webp" in name else {}))
+        cv2.imwrite(str(self.folder / "b.png"), cv2.cvtColor(257 * rgba.astype(np.uint16), cv2.COLOR_RGBA2BGRA))
+        tifffile.imwrite(self.folder / "a.tif", rgba, photometric="rgb", extrasamples=["unassalpha"])
+        half = np.dstack([rgba[..., :3] // 2, np.where(seen, 128, 0)]).astype(np.uint8)
+        tifffile.imwrite(self.folder / "over.tif", half, photometric="rgb", extrasamples=["assocalpha"])
+        light = np.dstack([srgb_decoded(colours / 255), seen]).astype(np.float32)
+        tifffile.imwrite(self.folder / "f.tif", light, photometric="rgb", extrasamples=["unassalpha"])
+        OpenEXR.File({"type": OpenEXR.scanlineimage}, {"RGBA": light * seen[..., None]}).write(
+            str(self.folder / "a.exr"))
+        for name in ("a.png", "b.png", "a.webp", "a.tif", "over.tif", "f.tif", "a.exr"):
+            with self.subTest(name):
+                pixels, shown = StillFrame(str(self.folder / name)).shown()
+                assert_array_equal(shown, seen)
+                whole = pixels.astype(float) / (1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
+                wanted = light[..., :3] if name in ("f.tif", "a.exr") else colours / 255
+                assert_allclose(whole[seen], wanted[seen], atol=0.01)
+                self.assertLess(np.abs(whole[4, 12:48] - whole[8, 12:48]).max(), 0.25)
+                small, there = StillFrame(str(self.folder / name)).small(30, 20)
+                self.assertEqual((small.shape, int(there.sum())), ((20, 30, 3), 12 * 20))
+
+    def test_palette_and_wholly_transparent(self):
         flat = Image.fromarray(textured(20, 20, 2)).quantize(16)
         flat.save(self.folder / "p.png")
         np.testing.assert_array_equal(
@@ -123,7 +182,7 @@ class Modern(InFolder):
         rgba = np.dstack([textured(20, 20, 3), np.full((20, 20), 90, np.uint8)])
         for name in ("t.png", "t.webp"):
             write_picture(self.folder / name, rgba)
-            with self.assertRaisesRegex(FrameUnreadable, "transparent"):
+            with self.assertRaisesRegex(FrameUnreadable, "transparent all over"):
                 StillFrame(str(self.folder / name)).encoded()
 
     def test_inks_without_a_profile_are_ideal_filters(self):

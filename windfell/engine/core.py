@@ -218,6 +218,9 @@ class NestedSet:
 
         return self._engine.cache.get(key_of("nested sheet", self.identity, kept), make)
 
+    def shown(self, _: Job) -> np.ndarray | None:
+        return None
+
     def grey(self, longest: int, job: Job) -> np.ndarray:
         if self._seen is not None:
             return self._seen.grey(longest, job)

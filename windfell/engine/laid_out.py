@@ -286,9 +286,10 @@ class LaidOutFrames(JoinedFrames):
     def _coverage(self, canvas: Canvas, job: Job) -> NDArray[np.bool_]:
         seen = np.zeros((canvas.height, canvas.width), bool)
         region = Region(0, 0, canvas.width, canvas.height)
-        for frame in self.posed(job):
+        opened = self._opened(job)
+        for n, frame in zip(self.registration(job).placed, self.posed(job), strict=True):
             job.check()
-            seen |= covered(canvas, region, frame)
+            seen |= covered(canvas, region, frame, opened[n].shown(job))
         drawn = canvas.drawn(region)
         return seen if drawn is None else seen & drawn
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from windfell.develop.lens import Taken
 from windfell.engine.cache import Cache, key_of
 from windfell.frames.files import identity
+from windfell.frames.see_through import shrunk_mask
 from windfell.frames.still import REDUCED, StillFrame
 from windfell.frames.video import instant, video_facts
 from windfell.job import Job
@@ -24,6 +25,8 @@ from windfell.recipe.sources import FileSource, Source, VideoInstant
 BASE_SIDE = 1280
 FULL_FROM = 0.75
 ROWS = 512
+# what else may be transparent than what its head says is
+WITH_ALPHA = ("tiff", "webp", "avif", "heif", "exr")
 
 
 class Opened(Protocol):
@@ -43,6 +46,9 @@ class Opened(Protocol):
     def grey(self, longest: int, job: Job) -> NDArray[np.uint8] | NDArray[np.float32]: ...
 
     def grey_side(self, longest: int) -> int: ...
+
+    def shown(self, job: Job) -> NDArray[np.bool_] | None:
+        """Where the frame is not transparent, small (h, w); None for everywhere."""
 
 
 def canonical_scale(scale: float) -> float:
@@ -101,6 +107,9 @@ class _Kept:
         """How long the longer side of that grey is."""
         return max(self.size)
 
+    def shown(self, job: Job) -> NDArray[np.bool_] | None:
+        return None
+
     def _full(self) -> Sheet:
         raise NotImplementedError
 
@@ -109,8 +118,8 @@ class _Kept:
 
     def _smaller(self, base: Sheet, scale: float) -> Sheet:
         """Made from the base proxy, so that the file is decoded but once for all small sizes."""
-        light = base.light(0, 0, base.width, base.height)
-        return Sheet(shrunk(light, *self._size(scale)).astype(np.float16))
+        light, size = base.light(0, 0, base.width, base.height), self._size(scale)
+        return Sheet(shrunk(light, *size).astype(np.float16), None, shrunk_mask(base.covered, *size))
 
     def _size(self, scale: float) -> tuple[int, int]:
         return max(1, round(self.size[0] * scale)), max(1, round(self.size[1] * scale))
@@ -143,15 +152,21 @@ class OpenedFile(_Kept):
     def grey_side(self, longest: int) -> int:
         return max(self.size) // self._reduced(longest)
 
+    def shown(self, job: Job) -> NDArray[np.bool_] | None:
+        may = self.still.metadata.alpha or self.still.metadata.format in WITH_ALPHA
+        return self.sheet(BASE_SIDE / max(self.size), job).covered if may else None
+
     def _reduced(self, longest: int) -> int:
         most = {"jpeg": max(REDUCED), "raw": 2}.get(self.still.metadata.format, 1)
         return max((r for r in REDUCED if r <= most and max(self.size) / r >= longest), default=1)
 
     def _full(self) -> Sheet:
-        return Sheet(self.still.encoded(), self.still.linearizer())
+        pixels, there = self.still.shown()
+        return Sheet(pixels, self.still.linearizer(), there)
 
     def _proxy(self, scale: float) -> Sheet:
-        return Sheet(self.still.linear(*self._size(scale)).astype(np.float16))
+        light, there = self.still.small(*self._size(scale))
+        return Sheet(light.astype(np.float16), None, there)
 
 
 class OpenedInstant(_Kept):

@@ -19,7 +19,8 @@ def exr_size(path: str) -> tuple[int, int]:
 
 
 def exr_pixels(path: str) -> NDArray[np.float32]:
-    """Linear light (h, w, 3) with BT.709 primaries, float32.
+    """Linear light (h, w, 3) with BT.709 primaries, float32; with alpha (h, w, 4), which the light holds its share
+    of, where parts are transparent.
 
     Raises ValueError in words for files without red, green and blue or one luminance.
     """
@@ -34,9 +35,15 @@ def exr_pixels(path: str) -> NDArray[np.float32]:
     light = np.nan_to_num(np.dstack(planes).astype(np.float32), nan=0.0, posinf=65504.0, neginf=0.0)
     found = file.header().get("chromaticities")
     if found is None:
-        return light
+        return _with_alpha(light, channels.get("A"))
     r, g, b, white = (tuple(float(v) for v in found[n : n + 2]) for n in (0, 2, 4, 6))
     if any(abs(x - y) > 2e-3 for p, q in zip((r, g, b), BT709, strict=True) for x, y in zip(p, q, strict=True)):
         turn = np.linalg.solve(rgb_to_xyz(BT709), rgb_to_xyz((r, g, b), white))
         light = np.ascontiguousarray(light @ turn.T.astype(np.float32))
-    return light
+    return _with_alpha(light, channels.get("A"))
+
+
+def _with_alpha(light: NDArray[np.float32], alpha: NDArray | None) -> NDArray[np.float32]:
+    if alpha is None or alpha.shape != light.shape[:2] or not alpha.min() < 1:
+        return light
+    return np.dstack([light, np.clip(np.nan_to_num(alpha), 0, 1).astype(np.float32)])

@@ -8,35 +8,29 @@ import pillow_heif
 from numpy.typing import NDArray
 from PIL import Image
 
+from windfell.frames.see_through import is_clear
 from windfell.pixels.profiles import linear_profile, linearizer
 
 
 def library_pixels(path: str) -> NDArray:
-    """Pixels (h, w, 3) uint8, as stored. Raises ValueError where parts are transparent."""
+    """Pixels (h, w, 3) uint8, as stored; with alpha (h, w, 4) where parts are transparent."""
     with Image.open(path) as image:
         image.load()
-        refuse_transparent(image)
-        return np.asarray(image.convert("RGB"))
+        whole = np.asarray(image.convert("RGBA")) if image.has_transparency_data else None
+        return whole if whole is not None and is_clear(whole) else np.asarray(image.convert("RGB"))
 
 
 def heif_pixels(path: str) -> NDArray:
-    """Pixels (h, w, 3), uint8, or uint16 where the file holds more than 8 bits; upright already."""
+    """Pixels (h, w, 3), uint8, or uint16 where the file holds more than 8 bits; upright already. With alpha
+    (h, w, 4) where parts are transparent.
+    """
     found = pillow_heif.open_heif(path, convert_hdr_to_8bit=False)
     pixels = np.asarray(found)
     if pixels.ndim == 2:
         pixels = pixels[..., None].repeat(3, axis=2)
-    if pixels.shape[2] == 4 and pixels[..., 3].min() < np.iinfo(pixels.dtype).max:
-        raise ValueError("parts of it are transparent; save it without transparency")
+    if pixels.shape[2] == 4 and is_clear(pixels):
+        return np.ascontiguousarray(pixels)
     return np.ascontiguousarray(pixels[..., :3])
-
-
-def refuse_transparent(image: Image.Image) -> None:
-    """Raises ValueError if any pixel is not opaque: what lies under it would be made up."""
-    if not image.has_transparency_data:
-        return
-    alpha = image.convert("RGBA").getchannel("A")
-    if alpha.getextrema()[0] < 255:
-        raise ValueError("parts of it are transparent; save it without transparency")
 
 
 def ink_light(inks: NDArray[np.uint8], profile: bytes | None) -> NDArray[np.float32]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Callable
 from functools import lru_cache
 
 import cv2
@@ -16,6 +15,7 @@ from windfell.frames.files import identity
 from windfell.frames.metadata import Metadata, read_metadata
 from windfell.frames.pillow import heif_pixels, ink_light, jpeg_inks, library_pixels
 from windfell.frames.raw import raw_pixels, raw_preview, raw_step
+from windfell.frames.see_through import is_clear, parted, shrunk_mask
 from windfell.frames.tiff import tiff_inks, tiff_pixels
 from windfell.later import Later
 from windfell.pixels.profiles import Linearizer, linear_steps, linearizer, working_light
@@ -69,20 +69,24 @@ class StillFrame:
 
         `reduce` 2, 4 or 8 lets the JPEG decoder answer a picture that much smaller.
         """
-        return self._read(READERS[self.metadata.format], reduce)
+        return self.shown(reduce)[0]
+
+    def shown(self, reduce: int = 1) -> tuple[NDArray, NDArray[np.bool_] | None]:
+        """As `encoded`, and where the picture is to be seen (h, w); None for everywhere."""
+        with border(self.path, "it cannot be decoded"):
+            pixels = READERS[self.metadata.format](self, reduce)
+            if pixels.ndim != 3 or 0 in pixels.shape:
+                raise FrameUnreadable(self.path, "it holds no flat picture; leave it out.")
+            pixels, there = parted(pixels, self.metadata.format == "exr")
+        turn = self.metadata.orientation
+        return upright(pixels, turn), None if there is None else upright(there, turn)
 
     def luma(self, reduce: int = 1) -> NDArray[np.uint8] | None:
         """The luma (h, w) that a JPEG holds beside its colours, upright; None for other formats."""
         if self.metadata.format != "jpeg" or self.has_inks:
             return None
-        return self._read(_jpeg_luma, reduce)
-
-    def _read(self, reader: Callable[[StillFrame, int], NDArray], reduce: int) -> NDArray:
         with border(self.path, "it cannot be decoded"):
-            pixels = reader(self, reduce)
-            if (pixels.ndim != 3 and reader is not _jpeg_luma) or 0 in pixels.shape:
-                raise FrameUnreadable(self.path, "it holds no flat picture; leave it out.")
-        return upright(pixels, self.metadata.orientation)
+            return upright(_jpeg_luma(self, reduce), self.metadata.orientation)
 
     def linearizer(self) -> Linearizer:
         m = self.metadata
@@ -123,9 +127,14 @@ class StillFrame:
 
     def linear(self, width: int, height: int) -> F32:
         """Working-space light (height, width, 3) of the frame averaged down to that size."""
+        return self.small(width, height)[0]
+
+    def small(self, width: int, height: int) -> tuple[F32, NDArray[np.bool_] | None]:
+        """As `linear`, and where the picture is to be seen (height, width); None for everywhere."""
         fraction = max(width / self.size[0], height / self.size[1])
         reduce = max((r for r in REDUCED if r * fraction <= 1.0), default=1)
-        return shrunk(self.linearizer()(self.encoded(reduce)), width, height)
+        pixels, there = self.shown(reduce)
+        return shrunk(self.linearizer()(pixels), width, height), shrunk_mask(there, width, height)
 
     def _is_float(self) -> bool:
         if self.metadata.format == "exr":
@@ -186,9 +195,7 @@ def _png(still: StillFrame, _reduce: int) -> NDArray:
     if still.metadata.alpha:
         whole = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
         if whole is not None and whole.ndim == 3 and whole.shape[2] == 4:
-            if whole[..., 3].min() < np.iinfo(whole.dtype).max:
-                raise ValueError("parts of it are transparent; save it without transparency")
-            return cv2.cvtColor(whole, cv2.COLOR_BGRA2RGB)
+            return cv2.cvtColor(whole, cv2.COLOR_BGRA2RGBA if is_clear(whole) else cv2.COLOR_BGRA2RGB)
     return _opencv(data, cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH)
 
 

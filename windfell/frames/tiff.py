@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.frames.see_through import is_clear
 from windfell.later import Later
 
 tifffile = Later("tifffile")
@@ -71,11 +72,14 @@ def tiff_pixels(path: str) -> NDArray:
             pixels = np.moveaxis(pixels, 0, -1)
         if page.photometric.name == "MINISWHITE":
             pixels = np.iinfo(pixels.dtype).max - pixels
-    return three_channels(pixels)
+        over = any(str(getattr(x, "name", x)) == "ASSOCALPHA" for x in page.extrasamples)
+    return as_colours(pixels, over)
 
 
-def three_channels(pixels: NDArray) -> NDArray:
-    """Grey repeated, alpha dropped; the sample kind made uint8, uint16 or float32."""
+def as_colours(pixels: NDArray, over: bool = False) -> NDArray:
+    """Grey repeated, alpha dropped unless parts are transparent (h, w, 4); the sample kind made uint8, uint16 or
+    float32. `over`: the colours hold their share of light only, as of a picture laid over black.
+    """
     if pixels.dtype == np.bool_:
         pixels = pixels.astype(np.uint8) * 255
     if pixels.dtype in (np.float16, np.float64):
@@ -86,8 +90,15 @@ def three_channels(pixels: NDArray) -> NDArray:
         pixels = pixels[..., None]
     if pixels.ndim != 3 or pixels.shape[2] < 1:
         raise ValueError("it is not one flat picture")
-    if pixels.shape[2] in (2, 4) and pixels.dtype.kind == "u" and pixels[..., -1].min() < np.iinfo(pixels.dtype).max:
-        raise ValueError("parts of it are transparent; save it without transparency")
+    alpha = pixels[..., -1:] if pixels.shape[2] in (2, 4) else None
     if pixels.shape[2] < 3:
         pixels = np.repeat(pixels[..., :1], 3, axis=2)
-    return np.ascontiguousarray(pixels[..., :3])
+    colours = np.ascontiguousarray(pixels[..., :3])
+    # a fourth float plane beyond 0 to 1 is something else
+    if alpha is None or not is_clear(alpha) or (alpha.dtype.kind == "f" and not 0 <= alpha.min() <= alpha.max() <= 1):
+        return colours
+    if over:
+        top = np.float32(np.iinfo(alpha.dtype).max if alpha.dtype.kind == "u" else np.inf)
+        share = alpha / (top if np.isfinite(top) else 1)
+        colours = np.minimum(colours / np.maximum(share, 1e-3), top).astype(colours.dtype)
+    return np.concatenate([colours, alpha], axis=2)

@@ -46,9 +46,19 @@ def frame_map(canvas: Canvas, region: Region, frame: Posed) -> GridMap:
     )
 
 
-def covered(canvas: Canvas, region: Region, frame: Posed) -> NDArray[np.bool_]:
-    """Where on the region the frame lies, (h, w)."""
-    return inside_frame(frame_map(canvas, region, frame).dense(), frame.lens.width, frame.lens.height)
+def covered(
+    canvas: Canvas, region: Region, frame: Posed, shown: NDArray[np.bool_] | None = None
+) -> NDArray[np.bool_]:
+    """Where on the region the frame lies, (h, w); of a frame that is transparent in parts where it is `shown` (of any
+    size).
+    """
+    lens = frame.lens
+    where = frame_map(canvas, region, frame).dense()
+    inside = inside_frame(where, lens.width, lens.height)
+    if shown is None:
+        return inside
+    scale = np.float32([shown.shape[1] / lens.width, shown.shape[0] / lens.height])
+    return inside & seen_at(shown, (where + np.float32(0.5)) * scale - np.float32(0.5))
 
 
 def warped(
