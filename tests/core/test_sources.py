@@ -149,7 +149,7 @@ class Modern(InFolder):
 
     def test_parts_that_are_transparent_are_known_and_go_on_smoothly(self):
         seen = np.zeros((40, 60), bool)
-        seen[8:32, 10:50] = True
+        seen[9:31, 11:49] = True
         colours = cv2.GaussianBlur(textured(40, 60, 5), (0, 0), 4)
         colours[~seen] = (255, 0, 255)
         rgba = np.dstack([colours, 255 * seen.astype(np.uint8)])
@@ -161,18 +161,21 @@ class Modern(InFolder):
         tifffile.imwrite(self.folder / "over.tif", half, photometric="rgb", extrasamples=["assocalpha"])
         light = np.dstack([srgb_decoded(colours / 255), seen]).astype(np.float32)
         tifffile.imwrite(self.folder / "f.tif", light, photometric="rgb", extrasamples=["unassalpha"])
-        OpenEXR.File({"type": OpenEXR.scanlineimage}, {"RGBA": light * seen[..., None]}).write(
-            str(self.folder / "a.exr"))
-        for name in ("a.png", "b.png", "a.webp", "a.tif", "over.tif", "f.tif", "a.exr"):
+        thin = 0.6 * np.dstack([light[..., :3] * seen[..., None], seen]).astype(np.float32)
+        OpenEXR.File({"type": OpenEXR.scanlineimage}, {"RGBA": thin}).write(str(self.folder / "a.exr"))
+        exif = Image.Exif()
+        exif[274] = 6
+        write_picture(self.folder / "turned.png", np.ascontiguousarray(np.rot90(rgba)), exif=exif)
+        for name in ("a.png", "b.png", "turned.png", "a.webp", "a.tif", "over.tif", "f.tif", "a.exr"):
             with self.subTest(name):
                 pixels, shown = StillFrame(str(self.folder / name)).shown()
                 assert_array_equal(shown, seen)
                 whole = pixels.astype(float) / (1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
                 wanted = light[..., :3] if name in ("f.tif", "a.exr") else colours / 255
                 assert_allclose(whole[seen], wanted[seen], atol=0.01)
-                self.assertLess(np.abs(whole[4, 12:48] - whole[8, 12:48]).max(), 0.25)
+                self.assertLess(np.abs(whole[5, 12:48] - whole[9, 12:48]).max(), 0.25)
                 small, there = StillFrame(str(self.folder / name)).small(30, 20)
-                self.assertEqual((small.shape, int(there.sum())), ((20, 30, 3), 12 * 20))
+                self.assertEqual((small.shape, int(there.sum())), ((20, 30, 3), 10 * 18))
 
     def test_palette_and_wholly_transparent(self):
         flat = Image.fromarray(textured(20, 20, 2)).quantize(16)
