@@ -160,7 +160,7 @@ class Fisheyes(unittest.TestCase):
     def test_a_turn_that_features_at_the_edges_agree_on_tells_a_fisheye_and_where_frames_lie(self):
         apart = [from_yaw_pitch_roll(np.radians(yaw), 0.02, -0.03) for yaw in (-54, 54)]
         fisheye, plain = _of_lens(fisheye_lens(15.0 / FULL_FRAME_HALF_MM), apart), _of_lens(
-            Lens(WIDTH, HEIGHT, 430.0), [from_yaw_pitch_roll(np.radians(yaw), 0, 0) for yaw in (-30, 30)])
+            Lens(WIDTH, HEIGHT, 430.0), [from_yaw_pitch_roll(np.radians(yaw), 0, 0) for yaw in (-12, 12)])
         self.assertIsNone(fisheye_by_turns(plain, Job()))
         turns = fisheye_by_turns(fisheye, Job())
         self.assertIn(turns.degrees, (150.0, 165.0, 180.0))
@@ -203,7 +203,7 @@ class Fisheyes(unittest.TestCase):
 
         plain = Lens(WIDTH, HEIGHT, 700.0)
         self.assertFalse(may_be_fisheye(found(plain, plain)))
-        for doubtful in (None, found(plain, None), found(plain, replace(plain, k1=-0.4))):
+        for doubtful in (None, found(plain, None), found(plain, replace(plain, k1=-0.4)), found(plain, rms_px=0.8)):
             self.assertTrue(may_be_fisheye(doubtful))
         self.assertTrue(fits_fisheye(found(plain, replace(plain, k1=-0.09))))
         for wrong in (None, found(plain, replace(plain, k1=0.3)), found(plain, plain, rms_px=1.2)):

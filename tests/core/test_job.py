@@ -82,6 +82,17 @@ class Jobs(unittest.TestCase):
         held.join()
         self.assertLess(time.monotonic() - begun, 10)
 
+    def test_who_stood_frees_no_seat(self):
+        seats = Seats(1)
+        with seats.taken():
+            for _ in range(2):
+                begun = time.monotonic()
+                with seats.taken():
+                    self.assertGreater(time.monotonic() - begun, 0.2)
+        begun = time.monotonic()
+        with seats.taken():
+            self.assertLess(time.monotonic() - begun, 0.2)
+
     def test_what_waits_for_a_seat_is_not_begun_once_its_job_is_stopped(self):
         seats, gate, begun = Seats(1), threading.Event(), []
         held = threading.Thread(target=Job(seats=seats).map, args=(lambda _: gate.wait(20), [1], "sits"))

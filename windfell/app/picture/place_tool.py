@@ -17,6 +17,8 @@ RING = 0.26
 LEAST_OUT = 8.0
 SOLID = Qt.PenStyle.SolidLine
 
+Share = tuple[float, float]
+
 
 class PlaceTool(MoveTool):
     """Besides `moved`: `turned(degrees clockwise, starts)` and `sized(factor, starts)` since the press. The ring
@@ -36,6 +38,11 @@ class PlaceTool(MoveTool):
         self._held: str | None = None
         self._out = QPointF()
         self._turns, self._last = 0.0, 0.0
+
+    def stand(self, middle: Share | None, origin: Share | None = None) -> None:
+        """Stand the ring about a share of the picture; not where the picture has no place for it."""
+        self.middle, self.origin = (None if p is None or not all(map(math.isfinite, p)) else QPointF(*p)
+                                    for p in (middle, origin))
 
     def handle(self, name: str, rect: QRectF) -> QPointF:
         """Where a handle (`turn`, above, or `size`, to the right) lies in the view."""

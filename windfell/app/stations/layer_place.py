@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from PySide6.QtCore import QObject, QPointF
+from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QPushButton
 
 from windfell.app.area_hand import AreaHand
@@ -64,14 +64,15 @@ class LayerPlace(QObject):
             return share_at(stages, ((wide - 1) / 2 + layer.right_px, (high - 1) / 2 + layer.down_px), job)
 
         def done(share: tuple[float, float]) -> None:
-            self.tool.middle = QPointF(*share)
+            self.tool.stand(share)
             self.hand.view.update()
 
         s.desk.follow("layer middle", middle, done, lambda _: None, None, True)
 
     def _take(self, on: bool) -> None:
         self.hand.put_away()
-        self.tool.middle = self._shown = None
+        self._shown = None
+        self.tool.stand(None)
         self.hand.view.take_tool(self.tool if on else None)
         self.refresh()
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QObject, QPointF
+from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QPushButton
 
 from windfell.app.area_hand import AreaHand
@@ -62,7 +62,7 @@ class RepairPlace(QObject):
             return
         self._shown = state
         if repair.to is None or repair.way not in mending.FROM_ELSEWHERE:
-            self.tool.middle = self.tool.origin = None
+            self.tool.stand(None)
             self._view.update()
             return
         engine, set_id = s.engine, s.set_id
@@ -72,14 +72,15 @@ class RepairPlace(QObject):
             return [share_at(stages, p, job) for p in (repair.to, repair.source)]
 
         def done(shares: list[tuple[float, float]]) -> None:
-            self.tool.middle, self.tool.origin = (QPointF(*share) for share in shares)
+            self.tool.stand(*shares)
             self._view.update()
 
         s.desk.follow("repair middle", spots, done, lambda _: None, None, True)
 
     def _take(self, on: bool) -> None:
         self.hand.put_away()
-        self.tool.middle = self.tool.origin = self._shown = None
+        self._shown = None
+        self.tool.stand(None)
         self._view.take_tool(self.tool if on else None)
         self.refresh()
 
