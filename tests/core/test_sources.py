@@ -3,6 +3,7 @@
 import datetime
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import av
@@ -18,13 +19,15 @@ from PIL import Image
 from tests.support import engine, frames_in, project_of, ridge, textured, write_picture
 from windfell.demo.clip import write_video
 from windfell.demo.dng import write_dng
+from windfell.engine.export import export
 from windfell.engine.sources import open_source
 from windfell.errors import FrameUnreadable
 from windfell.frames import video
 from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
-from windfell.recipe.model import Align, Kind, Registration
+from windfell.recipe.model import Align, Kind, Registration, frame_from_path
+from windfell.recipe.output import Format, Output
 from windfell.recipe.sources import VideoInstant
 
 DAY = datetime.datetime(2026, 5, 16, 14, 5)
@@ -110,6 +113,16 @@ class Transparent(InFolder):
         self.assertFalse(picture.covered[:10].any())
         self.assertTrue(picture.covered[10:].all())
         assert_allclose(to_view(picture.light)[10:].astype(int), colours[10:].astype(int), atol=1)
+        for count, channels in ((3, 4), (2, 3)):  # the second time of frames that hide nothing
+            own = replace(project.set(set_id), output=Output(Format.PNG, 8))
+            if count == 2:
+                whole = [write_picture(self.folder / f"w{n}.png", colours) for n in range(2)]
+                own = replace(own, frames=tuple(frame_from_path(p) for p in whole))
+            export(engine(), project.with_set(own), set_id, self.folder / "out.png", Job())
+            written = np.asarray(Image.open(self.folder / "out.png"))
+            self.assertEqual(written.shape[2], channels)
+            if channels == 4:
+                assert_array_equal(written[..., 3] > 0, picture.covered)
 
     def test_a_panorama_counts_only_what_its_frames_show(self):
         cut = []

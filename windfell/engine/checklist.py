@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from windfell.engine.core import Engine
-from windfell.engine.export import planned_size, sheet_depth
+from windfell.engine.export import planned_size, sheet_depth, shows_gaps
 from windfell.engine.grown import gap_share, left_out
 from windfell.engine.seam_walk import seam_walk
 from windfell.engine.survey import registered_coverage
@@ -93,7 +93,7 @@ def _picture_lines(engine: Engine, project: Project, own: FrameSet, full: tuple[
     out = []
     gaps = 1 - float(picture.covered.mean())
     if gaps > GAPS_SHARE:
-        goes = "they stay transparent" if WRITERS[str(own.output.format)].alpha else "they become black"
+        goes = "they stay transparent" if shows_gaps(engine, project, own.id, job) else "they become black"
         out.append(Line(Weight.NOTE, f"{100 * gaps:.1f} % of the picture is covered by no frame: {goes}."))
     else:
         out.append(Line(Weight.GOOD, "Every px is covered."))

@@ -85,14 +85,24 @@ def sheet_depth(output: Output) -> int:
     return output.depth if output.depth in depths else depths[0]
 
 
+def shows_gaps(engine: Engine, project: Project, set_id: str, job: Job) -> bool:
+    """Whether what no frame covers is told from what is black: of a panorama, and of a stack whose frame of reference
+    is transparent in parts or left behind, in a format that can.
+    """
+    own = project.set(set_id)
+    if not WRITERS[str(own.output.format)].alpha:
+        return False
+    return own.kind is Kind.PANORAMA or engine.stages(project, set_id).may_have_gaps(job)
+
+
 def sheet_of(engine: Engine, project: Project, set_id: str, size: tuple[int, int], scale: float, job: Job) -> Sheet:
     """What the writer of the set's output is told."""
     own = project.set(set_id)
     output = own.output
-    writer, depth = WRITERS[str(output.format)], sheet_depth(output)
+    depth = sheet_depth(output)
     carried = carried_over(engine, project, set_id, job, scale)
     raw = raw_look(engine, project, set_id, job) if output.format is Format.DNG else None
-    channels = 4 if own.kind is Kind.PANORAMA and writer.alpha else 3
+    channels = 4 if shows_gaps(engine, project, set_id, job) else 3
     return Sheet(*size, channels, depth, icc_for(output, depth), carried, output, raw)
 
 

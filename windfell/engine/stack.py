@@ -163,6 +163,11 @@ class StackStages(StackLight):
         return self._once("cut", lambda: stack_cut(
             self.whole_size(job), self.set.view.roll_deg, self.set.outline))
 
+    def may_have_gaps(self, job: Job) -> bool:
+        """Whether there may be px of the picture that no frame covers: beyond the reference, or within it."""
+        cut = self.cut(job)
+        return cut.goes_beyond or self._opened(job)[self.reference()].shown(job) is not None
+
     def seen_alone(self, job: Job) -> Opened | None:
         """The reference where the picture shows all of it as it is and gathers no light over time."""
         cut, lens = self.cut(job), self.set.used[self.reference()].lens
