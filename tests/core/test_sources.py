@@ -23,6 +23,7 @@ from windfell.engine.export import export
 from windfell.engine.sources import open_source
 from windfell.errors import FrameUnreadable
 from windfell.frames import video
+from windfell.frames.raw import turned_up
 from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
@@ -333,6 +334,20 @@ class Previews(InFolder):
         self.assertLess(np.abs(small.astype(int) - pixels[2::4, 2::4]).mean(), 4)
         Image.fromarray(pixels).save(self.folder / "b.jpg")
         self.assertIsNone(StillFrame(str(self.folder / "b.jpg")).preview())
+
+    def test_the_preview_of_a_raw_stands_as_the_raw_library_turns_the_picture(self):
+        lying = np.zeros((20, 30, 3), np.uint8)
+        lying[:5, :5] = 255
+        light = np.zeros((60, 80, 3), np.float32)
+        light[:15, :15] = 0.9
+        for orientation, flip in ((1, 0), (3, 3), (8, 5), (6, 6)):
+            write_dng(self.folder / "t.dng", light, orientation=orientation)
+            picture = StillFrame(str(self.folder / "t.dng")).encoded()
+            small = turned_up(lying, flip)
+            self.assertEqual(small.shape[0] > small.shape[1], picture.shape[0] > picture.shape[1])
+            corners = [[int(np.argmax([p[y, x].mean() for y in (2, -3) for x in (2, -3)]))] for p in (small, picture)]
+            self.assertEqual(corners[0], corners[1], orientation)
+        assert_array_equal(turned_up(lying.swapaxes(0, 1), 6), lying.swapaxes(0, 1))
 
     def test_a_raw_without_preview_has_none(self):
         write_dng(self.folder / "c.dng", smooth_light(60, 80))

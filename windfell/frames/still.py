@@ -113,11 +113,7 @@ class StillFrame:
     def _preview(self) -> NDArray[np.uint8] | None:
         m = self.metadata
         if m.format == "raw":
-            found = raw_preview(self.path)
-            if found is None:
-                return None
-            tall = m.height > m.width
-            return found if (found.shape[0] > found.shape[1]) == tall else np.rot90(found).copy()
+            return raw_preview(self.path)
         if m.format != "jpeg":
             return None
         data = embedded_thumbnail(self.path)
