@@ -116,15 +116,17 @@ def _of_file(source: FileSource) -> QImage:
         return _image(preview)
     k = min(1.0, SIDE / max(still.size))
     size = (max(1, round(still.size[0] * k)), max(1, round(still.size[1] * k)))
-    light = still.linear(*size)
-    return to_image(Picture(light, np.ones(light.shape[:2], bool)))
+    return _seen(*still.small(*size))
 
 
 def _of_set(engine, project: Project, source: SetSource, job: Job) -> QImage:
     opened = engine.opened(project, Frame("thumbnail", source), job)
     sheet = opened.sheet(min(1.0, SIDE / max(opened.size)), job)
-    light = sheet.light(0, 0, sheet.width, sheet.height)
-    return to_image(Picture(light, np.ones(light.shape[:2], bool)))
+    return _seen(sheet.light(0, 0, sheet.width, sheet.height), sheet.covered)
+
+
+def _seen(light: np.ndarray, there: np.ndarray | None) -> QImage:
+    return to_image(Picture(light, np.ones(light.shape[:2], bool) if there is None else there))
 
 
 def _image(pixels: np.ndarray) -> QImage:
