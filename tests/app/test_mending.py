@@ -99,6 +99,9 @@ class Mending(Drawing):
         self.assertGreater(self.repairs[0].turn_deg, 15)
         self.assertAlmostEqual(self.repairs[0].size_pct, 150, delta=8)
         self.settle()
+        self.join.open_tab("walk")
+        self.assertIsNot(self.window.view.in_hand, tool)
+        self.assertFalse(self.mending.place.button.isChecked())
         for _ in range(4):
             self.session.undo()
         self.assertEqual(self.repairs[0], drawn)

@@ -254,6 +254,8 @@ class Combine(Station):
         """Show an instrument: the proofs or the pile."""
         self.views.set_value(name)
         self.sheets.setCurrentIndex(SHEETS.index(name))
+        if name != "pile":
+            self.pile.place.put_away()
         self.spoil.open = name == "frames"
         self.spoil.refresh()
         self.core.open = name == "core"

@@ -174,6 +174,8 @@ class Finish(Station):
         self.views.set_value(name)
         self.values_page.setVisible(name == "values")
         self.mending.setVisible(name == "repairs")
+        if name != "repairs":
+            self.mending.place.put_away()
 
     @property
     def needed(self) -> list[QWidget]:

@@ -172,6 +172,8 @@ class Join(Station):
         """Show an instrument."""
         self.tabs.set_value(name)
         self.sheets.setCurrentIndex(("walk", "bars", "repairs").index(name))
+        if name != "repairs":
+            self.mending.place.put_away()
 
     def picture_of(self, project: Project) -> Project:
         return self.mending.picture_of(project)

@@ -69,6 +69,11 @@ class LayerPlace(QObject):
 
         s.desk.follow("layer middle", middle, done, lambda _: None, None, True)
 
+    def put_away(self) -> None:
+        """No longer in hand."""
+        if self.hand.view.in_hand is self.tool:
+            self.hand.view.take_tool(None)
+
     def _take(self, on: bool) -> None:
         self.hand.put_away()
         self._shown = None

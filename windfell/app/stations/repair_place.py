@@ -77,6 +77,11 @@ class RepairPlace(QObject):
 
         s.desk.follow("repair middle", spots, done, lambda _: None, None, True)
 
+    def put_away(self) -> None:
+        """No longer in hand."""
+        if self._view.in_hand is self.tool:
+            self._view.take_tool(None)
+
     def _take(self, on: bool) -> None:
         self.hand.put_away()
         self._shown = None
