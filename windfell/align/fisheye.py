@@ -83,10 +83,12 @@ def fisheye_by_turns(features: Sequence[Features], job: Job) -> Turns | None:
     """
     pairs = likely_pairs(features)
     found = job.map(lambda p: matches(features[p[0]], features[p[1]]), pairs, "looking for overlap")
-    alike = [(p, features[p[0]], features[p[1]], m) for p, m in zip(pairs, found, strict=True) if len(m) >= FIRM]
+    alike = [(p, m) for p, m in zip(pairs, found, strict=True) if len(m) >= FIRM]
 
     def turned(degrees: float, seen: Callable[[Features], Array], reach: float) -> tuple[int, Turns]:
-        turns = {p: _turn_of(seen(a)[m[:, 0]], seen(b)[m[:, 1]], reach) for p, a, b, m in alike}
+        job.check()
+        rays = [seen(f) for f in features]
+        turns = {(a, b): _turn_of(rays[a][m[:, 0]], rays[b][m[:, 1]], reach) for (a, b), m in alike}
         firm = {p: (count, turn) for p, (count, turn) in turns.items() if count >= FIRM}
         return sum(count for count, _ in firm.values()), Turns(degrees, {p: turn for p, (_, turn) in firm.items()})
 

@@ -117,11 +117,10 @@ def figures_of(stages: PileStages, job: Job) -> RuleFigures:
     """What the rule does, in figures, from small frames."""
     def find() -> RuleFigures:
         planes, order = _small(stages, FIGURE_SIDE, job)
-        if len(planes) > MOST_KEPT:
-            return rule_figures(Shaken.of(planes), stages.rule, stages.setting(order, job))
         # alike for all rules, whose figures are wanted side by side
         key = key_of("shaken", *(hashlib.sha256(np.ascontiguousarray(p)).hexdigest() for p in planes))
-        shaken = stages.cache.get(key, lambda: Shaken.of(planes))
+        few = len(planes) <= MOST_KEPT
+        shaken = stages.cache.get(key, lambda: Shaken.of(planes)) if few else Shaken.of(planes)
         return rule_figures(shaken, stages.rule, stages.setting(order, job))
 
     return stages.cache.get(key_of("rule figures", stages.rule_key(job)), find)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.frames.see_through import unlaid
 from windfell.later import Later
 from windfell.pixels.colour import BT709, rgb_to_xyz
 
@@ -19,8 +20,7 @@ def exr_size(path: str) -> tuple[int, int]:
 
 
 def exr_pixels(path: str) -> NDArray[np.float32]:
-    """Linear light (h, w, 3) with BT.709 primaries, float32; with alpha (h, w, 4), which the light holds its share
-    of, where parts are transparent.
+    """Linear light (h, w, 3) with BT.709 primaries, float32; with alpha (h, w, 4) where parts are transparent.
 
     Raises ValueError in words for files without red, green and blue or one luminance.
     """
@@ -46,4 +46,5 @@ def exr_pixels(path: str) -> NDArray[np.float32]:
 def _with_alpha(light: NDArray[np.float32], alpha: NDArray | None) -> NDArray[np.float32]:
     if alpha is None or alpha.shape != light.shape[:2] or not alpha.min() < 1:
         return light
-    return np.dstack([light, np.clip(np.nan_to_num(alpha), 0, 1).astype(np.float32)])
+    share = np.clip(np.nan_to_num(alpha), 0, 1).astype(np.float32)
+    return np.dstack([unlaid(light, share), share])

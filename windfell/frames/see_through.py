@@ -14,7 +14,7 @@ FILL_SIDE = 1024
 SHOWN = 0.5
 
 
-def parted(pixels: NDArray, premultiplied: bool = False) -> tuple[NDArray, Mask | None]:
+def parted(pixels: NDArray) -> tuple[NDArray, Mask | None]:
     """Pixels (h, w, 3) and where they are to be seen (h, w), None for everywhere, of pixels (h, w, 3 or 4).
 
     What lies under transparent parts is made up by whoever wrote the file: they go on smoothly as it is beside them,
@@ -25,8 +25,6 @@ def parted(pixels: NDArray, premultiplied: bool = False) -> tuple[NDArray, Mask 
     alpha = pixels[..., 3] / np.float32(_top(pixels))
     shown = alpha >= SHOWN
     out = np.ascontiguousarray(pixels[..., :3])
-    if premultiplied:
-        out = np.where(shown[..., None], out / np.maximum(alpha, SHOWN)[..., None], out).astype(pixels.dtype)
     if shown.all():
         return out, None
     if not shown.any():
@@ -39,6 +37,16 @@ def parted(pixels: NDArray, premultiplied: bool = False) -> tuple[NDArray, Mask 
     filled = cv2.resize(smoothly_filled(light, weight > 0.02), shown.shape[::-1], interpolation=cv2.INTER_LINEAR)
     out[~shown] = filled[~shown].astype(out.dtype)
     return out, shown
+
+
+def unlaid(colours: NDArray, alpha: NDArray) -> NDArray:
+    """Colours (h, w, 3) of which a file holds only their share (h, w), as of a picture laid over black; they count
+    where they are to be seen.
+    """
+    top = _top(colours)
+    whole = np.minimum(colours / np.maximum(alpha / np.float32(top), SHOWN)[..., None],
+                       top if colours.dtype.kind == "u" else np.inf)
+    return whole.astype(colours.dtype)
 
 
 def is_clear(pixels: NDArray) -> bool:

@@ -77,7 +77,7 @@ class StillFrame:
             pixels = READERS[self.metadata.format](self, reduce)
             if pixels.ndim != 3 or 0 in pixels.shape:
                 raise FrameUnreadable(self.path, "it holds no flat picture; leave it out.")
-            pixels, there = parted(pixels, self.metadata.format == "exr")
+            pixels, there = parted(pixels)
         turn = self.metadata.orientation
         return upright(pixels, turn), None if there is None else upright(there, turn)
 

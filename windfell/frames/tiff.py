@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.frames.see_through import is_clear
+from windfell.frames.see_through import is_clear, unlaid
 from windfell.later import Later
 
 tifffile = Later("tifffile")
@@ -98,7 +98,5 @@ def as_colours(pixels: NDArray, over: bool = False) -> NDArray:
     if alpha is None or not is_clear(alpha) or (alpha.dtype.kind == "f" and not 0 <= alpha.min() <= alpha.max() <= 1):
         return colours
     if over:
-        top = np.float32(np.iinfo(alpha.dtype).max if alpha.dtype.kind == "u" else np.inf)
-        share = alpha / (top if np.isfinite(top) else 1)
-        colours = np.minimum(colours / np.maximum(share, 1e-3), top).astype(colours.dtype)
+        colours = unlaid(colours, alpha[..., 0])
     return np.concatenate([colours, alpha], axis=2)

@@ -23,9 +23,8 @@ from windfell.cli.progress import in_words
 from windfell.engine.checklist import Plan, Weight, in_bytes, planned
 from windfell.engine.export import Written, sheet_depth
 from windfell.engine.output_pixels import is_linear
-from windfell.engine.places import Place, check_place, looked_at, refuse_frames
+from windfell.engine.places import Place, looked_at
 from windfell.engine.soft_proof import soft_proof
-from windfell.errors import WindfellError
 from windfell.job import Job
 from windfell.output.writers import WRITERS
 from windfell.pixels.colour import SPACES
@@ -331,11 +330,9 @@ class Export(Station):
         if frame_set is None or not self.write.isEnabled():
             return False
         path = Path(self.place.text()).expanduser()
-        try:
-            refuse_frames(self.session.project, path)
-            check_place(path)
-        except WindfellError as error:
-            self._failed(str(error))
+        trouble = looked_at(self.session.project, path).trouble
+        if trouble:
+            self._failed(trouble)
             return False
         self.written = None
         self.queue.add(self.session.project, frame_set.id, frame_set.output, path)

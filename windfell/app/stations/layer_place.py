@@ -5,35 +5,23 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from PySide6.QtCore import QObject
-from PySide6.QtWidgets import QPushButton
-
 from windfell.app.area_hand import AreaHand
-from windfell.app.picture.place_tool import PlaceTool
 from windfell.app.session import Session
+from windfell.app.stations.placing import Placing, grown, turned_on
 from windfell.engine.area_pictures import share_at
 from windfell.job import Job
 from windfell.recipe import pile
 from windfell.recipe.combining import Layer
-from windfell.recipe.limits import limits_of
 
 
-class LayerPlace(QObject):
-    """`button` takes the layer in hand on the picture; `chosen` says which one it is, counted from the lowest."""
+class LayerPlace(Placing):
+    """`chosen` says which layer is in hand, counted from the lowest."""
 
     def __init__(self, session: Session, hand: AreaHand, chosen: Callable[[], int | None]) -> None:
-        super().__init__()
-        self.session, self.hand, self._chosen = session, hand, chosen
-        self.button = QPushButton("Place", checkable=True)
-        self.button.setToolTip("Drag the layer on the picture to its place; the ring's handles turn and size it")
-        self.button.clicked.connect(self._take)
-        self.tool = PlaceTool()
-        self.tool.moved.connect(self._moved)
-        self.tool.turned.connect(self._turned)
-        self.tool.sized.connect(self._sized)
+        super().__init__(hand.view, hand, "Drag the layer on the picture to its place; the ring's handles turn and "
+                                          "size it")
+        self.session, self._chosen = session, chosen
         self._begun = Layer()
-        self._shown: tuple | None = None
-        hand.view.handed.connect(lambda: self.button.setChecked(hand.view.in_hand is self.tool))
 
     @property
     def layer(self) -> Layer | None:
@@ -43,17 +31,14 @@ class LayerPlace(QObject):
     def refresh(self) -> None:
         """The ring stands about the layer's middle."""
         layer, s = self.layer, self.session
-        held = self.hand.view.in_hand is self.tool
-        if layer is None or not held:
-            self._shown = None
-            if held:
-                self.hand.view.take_tool(None)
+        if layer is None or not self.held:
+            self.put_away()
             return
         self.tool.angle = layer.turn_deg
         own = s.frame_set
         state = own.id, self._chosen(), layer.right_px, layer.down_px, own.view, own.outline
         if state == self._shown:
-            self.hand.view.update()
+            self._view.update()
             return
         self._shown = state
         engine, project, set_id = s.engine, s.project, s.set_id
@@ -65,21 +50,9 @@ class LayerPlace(QObject):
 
         def done(share: tuple[float, float]) -> None:
             self.tool.stand(share)
-            self.hand.view.update()
+            self._view.update()
 
         s.desk.follow("layer middle", middle, done, lambda _: None, None, True)
-
-    def put_away(self) -> None:
-        """No longer in hand."""
-        if self.hand.view.in_hand is self.tool:
-            self.hand.view.take_tool(None)
-
-    def _take(self, on: bool) -> None:
-        self.hand.put_away()
-        self._shown = None
-        self.tool.stand(None)
-        self.hand.view.take_tool(self.tool if on else None)
-        self.refresh()
 
     def _change(self, words: str, starts: bool, **values: float) -> None:
         n, s = self._chosen(), self.session
@@ -87,7 +60,7 @@ class LayerPlace(QObject):
         s.edit(replace(edit, words=f"layer {n + 1}: {words}"), starts)
 
     def _moved(self, right: float, down: float, starts: bool) -> None:
-        layer, shown = self.layer, self.hand.view.source.shown
+        layer, shown = self.layer, self._view.source.shown
         if layer is None or shown is None:
             return
         if starts:
@@ -100,7 +73,7 @@ class LayerPlace(QObject):
             return
         if starts:
             self._begun = self.layer
-        turn = round((self._begun.turn_deg + degrees + 180) % 360 - 180, 2)
+        turn = turned_on(self._begun.turn_deg, degrees)
         self._change(f"turn to {turn:g}°", starts, turn_deg=turn)
 
     def _sized(self, factor: float, starts: bool) -> None:
@@ -108,6 +81,5 @@ class LayerPlace(QObject):
             return
         if starts:
             self._begun = self.layer
-        limits = limits_of(Layer, "size_pct")
-        size = round(min(max(self._begun.size_pct * factor, limits["low"]), limits["high"]), 2)
+        size = grown(Layer, self._begun.size_pct, factor)
         self._change(f"size to {size:g} %", starts, size_pct=size)

@@ -4,39 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QObject
-from PySide6.QtWidgets import QPushButton
-
 from windfell.app.area_hand import AreaHand
-from windfell.app.picture.place_tool import PlaceTool
 from windfell.app.picture.view import PictureView
 from windfell.app.session import Session
+from windfell.app.stations.placing import Placing, grown, turned_on
 from windfell.engine.area_pictures import share_at
 from windfell.engine.moved_repairs import moved_repair
 from windfell.job import Job
 from windfell.recipe import mending
-from windfell.recipe.limits import limits_of
 from windfell.recipe.repairs import Mend, Repair
 
 
-class RepairPlace(QObject):
-    """`button` takes the repair in hand on the picture; `chosen` says which one it is, None for none."""
+class RepairPlace(Placing):
+    """`chosen` says which repair is in hand, None for none."""
 
     def __init__(self, session: Session, view: PictureView, hand: AreaHand, chosen: Callable[[], int | None]) -> None:
-        super().__init__()
-        self.session, self._view, self.hand, self._chosen = session, view, hand, chosen
-        self.button = QPushButton("Place", checkable=True)
-        self.button.setToolTip("Drag the repair to another place, with Shift where it takes from; the ring's handles "
-                               "turn and size what is cloned or healed")
-        self.button.clicked.connect(self._take)
-        self.tool = PlaceTool()
-        self.tool.moved.connect(self._moved)
-        self.tool.turned.connect(self._turned)
-        self.tool.sized.connect(self._sized)
+        super().__init__(view, hand, "Drag the repair to another place, with Shift where it takes from; the ring's "
+                                     "handles turn and size what is cloned or healed")
+        self.session, self._chosen = session, chosen
         # what is dragged: the repair as it was when pressed, whether just its source goes, whether nothing went yet
         self._begun, self._source, self._first = Repair(Mend.FILL), False, True
-        self._shown: tuple | None = None
-        view.handed.connect(lambda: self.button.setChecked(view.in_hand is self.tool))
 
     @property
     def repair(self) -> Repair | None:
@@ -47,11 +34,8 @@ class RepairPlace(QObject):
         """The ring stands about what a clone or heal shows first; other repairs have none."""
         repair, s = self.repair, self.session
         self.button.setEnabled(repair is not None and repair.way is not Mend.GROW)
-        held = self._view.in_hand is self.tool
-        if not held or not self.button.isEnabled():
-            self._shown = None
-            if held:
-                self._view.take_tool(None)
+        if not self.held or not self.button.isEnabled():
+            self.put_away()
             return
         self.tool.angle = repair.turn_deg
         project = self.hand.picture_of(s.project)
@@ -76,18 +60,6 @@ class RepairPlace(QObject):
             self._view.update()
 
         s.desk.follow("repair middle", spots, done, lambda _: None, None, True)
-
-    def put_away(self) -> None:
-        """No longer in hand."""
-        if self._view.in_hand is self.tool:
-            self._view.take_tool(None)
-
-    def _take(self, on: bool) -> None:
-        self.hand.put_away()
-        self._shown = None
-        self.tool.stand(None)
-        self._view.take_tool(self.tool if on else None)
-        self.refresh()
 
     def _begin(self, starts: bool) -> None:
         if starts:
@@ -115,14 +87,13 @@ class RepairPlace(QObject):
     def _turned(self, degrees: float, starts: bool) -> None:
         if self.repair is not None:
             self._begin(starts)
-            self._shape("turn_deg", (self._begun.turn_deg + degrees + 180) % 360 - 180, starts)
+            self._shape("turn_deg", turned_on(self._begun.turn_deg, degrees), starts)
 
     def _sized(self, factor: float, starts: bool) -> None:
         if self.repair is not None:
             self._begin(starts)
-            limits = limits_of(Repair, "size_pct")
-            self._shape("size_pct", min(max(self._begun.size_pct * factor, limits["low"]), limits["high"]), starts)
+            self._shape("size_pct", grown(Repair, self._begun.size_pct, factor), starts)
 
     def _shape(self, name: str, value: float, starts: bool) -> None:
         s, n = self.session, self._chosen()
-        s.edit(mending.shape_repair(s.project, s.set_id, n, name, round(value, 2)), starts)
+        s.edit(mending.shape_repair(s.project, s.set_id, n, name, value), starts)
