@@ -265,6 +265,15 @@ class Trees(ExportTest):
         self.click(lane.fold)
         self.assertEqual(len(self.board.lanes), 3)
 
+    def test_an_inner_set_in_hand_has_its_lane_and_folding_hands_over_to_what_is_around(self):
+        self.nested()
+        inner = self.session.project.sets[4].id
+        self.session.select_set(inner)
+        self.assertIn(inner, [lane.set_id for lane in self.board.lanes])
+        self.assertTrue(self.board.lanes[2].fold.isChecked())
+        self.click(self.board.lanes[2].fold)
+        self.assertEqual((self.session.set_id, len(self.board.lanes)), ("outer", 3))
+
     def test_one_press_changes_the_rule_of_all_inside(self):
         self.nested()
         lane = self.board.lanes[2]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 from PySide6.QtCore import QEvent, QObject, QTimer
 from PySide6.QtWidgets import QWidget
@@ -11,14 +11,16 @@ from windfell.app import theme
 
 
 class Wardrobe(QObject):
-    """Parts that are still to be dressed. One that is shown before its turn comes is dressed then."""
+    """Parts that are still to be dressed, as there are some now. One that is shown before its turn comes is dressed
+    then.
+    """
 
-    def __init__(self, window: QWidget, parts: Iterable[QWidget]) -> None:
+    def __init__(self, window: QWidget, parts: Callable[[], Iterable[QWidget]]) -> None:
         super().__init__(window)
-        self._window, self._parts = window, list(parts)
+        self._window, self._parts = window, parts
         self._turn = QTimer(self, interval=0)
         self._turn.timeout.connect(self._next)
-        for part in self._parts:
+        for part in parts():
             theme.dress(part)
             part.installEventFilter(self)
 
@@ -29,10 +31,12 @@ class Wardrobe(QObject):
     def change(self) -> None:
         """Begin to dress everything in the current theme; nothing is painted until all that is seen is dressed."""
         self._window.setUpdatesEnabled(False)
+        for part in self._parts():
+            part.installEventFilter(self)
         self._turn.start()
 
     def _next(self) -> None:
-        left = sorted((p for p in self._parts if not theme.is_dressed(p)), key=lambda p: not p.isVisible())
+        left = sorted((p for p in self._parts() if not theme.is_dressed(p)), key=lambda p: not p.isVisible())
         if left:
             theme.dress(left[0])
         if len(left) < 2:

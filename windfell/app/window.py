@@ -155,10 +155,9 @@ class Window(QMainWindow):
         column.addWidget(self.status)
         self.setCentralWidget(whole)
         stations = self.stations.values()
-        self.wardrobe = Wardrobe(self, (
+        self.wardrobe = Wardrobe(self, lambda: (
             top, self.frames, self.area_bar, self.bench.grip, self.bench.rows, self.status, self.view,
-            *(s.controls for s in stations), *(s.instrument for s in stations),
-            *(s.page for s in stations if s.page is not None)))
+            *(part for s in stations for part in s.dressed())))
 
     def _make_actions(self) -> None:
         for spec in ACTIONS:

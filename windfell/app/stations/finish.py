@@ -177,6 +177,11 @@ class Finish(Station):
         if name != "repairs":
             self.mending.place.put_away()
 
+    def dressed(self) -> list[QWidget]:
+        pages = [self.stack.widget(n) for n in range(self.stack.count())]
+        return [self.controls, self.views, self.empty, self.strength, self.auto, self.alone, *pages, self.histogram,
+                self.mending]
+
     @property
     def needed(self) -> list[QWidget]:
         return [self.all_on, self.strength]

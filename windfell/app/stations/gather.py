@@ -58,7 +58,8 @@ class Wall(QStackedWidget):
         self.board = Lanes(session, thumbnails)
         self.folder = FolderPage(session, thumbnails)
         self.browsing = False
-        for page in (self._empty(), self.board, self.folder):
+        self._nothing = self._empty()
+        for page in (self._nothing, self.board, self.folder):
             self.addWidget(page)
 
     @property
@@ -92,6 +93,10 @@ class Wall(QStackedWidget):
         layout.addLayout(row)
         layout.addStretch(1)
         return page
+
+    def dressed(self) -> list[QWidget]:
+        """Its parts that wear the theme, each by itself."""
+        return [self._nothing, self.folder, self.board.verticalScrollBar(), *self.board.lanes]
 
     def refresh(self) -> None:
         self.board.refresh()
@@ -169,6 +174,9 @@ class Gather(Station):
     @property
     def needed(self) -> list[QWidget]:
         return [self.add, self.browse, self.accept]
+
+    def dressed(self) -> list[QWidget]:
+        return [self.controls, self.instrument, *self.page.dressed()]
 
     def refresh(self) -> None:
         self._mark_problems()

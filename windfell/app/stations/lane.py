@@ -211,7 +211,9 @@ class Lane(QFrame):
         self.fold = QToolButton(self, text=f"▸ {len(inside)} inside", checkable=True)
         self.fold.setToolTip("Show the sets that this one is made of")
         self.fold.setVisible(bool(inside))
-        self.fold.toggled.connect(self._fold)
+        self.fold.toggled.connect(
+            lambda on: self.fold.setText(f"{'▾' if on else '▸'} {self.fold.text()[2:]}"))
+        self.fold.clicked.connect(lambda on: self.unfolded.emit(self.set_id, on))
         self.rule = QComboBox(self)
         self.rule.setAccessibleName("Rule of all stacks inside")
         self.rule.setToolTip("How the frames of every position are combined")
@@ -221,10 +223,6 @@ class Lane(QFrame):
         self.rule.activated.connect(self._rule_picked)
         header.addWidget(self.fold)
         header.addWidget(self.rule)
-
-    def _fold(self, on: bool) -> None:
-        self.fold.setText(f"{'▾' if on else '▸'} {self.fold.text()[2:]}")
-        self.unfolded.emit(self.set_id, on)
 
     def _rule_picked(self, n: int) -> None:
         s = self._session

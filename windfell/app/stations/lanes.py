@@ -5,12 +5,13 @@ from __future__ import annotations
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
+from windfell.app import theme
 from windfell.app.session import Session
 from windfell.app.set_pictures import SetPictures
 from windfell.app.stations.lane import Lane, Picks
 from windfell.app.thumbnails import Thumbnails
 from windfell.recipe import edits
-from windfell.recipe.model import FrameSet
+from windfell.recipe.model import FrameSet, nested_in
 from windfell.recipe.nesting import as_tree
 
 LAID_OUT_MS = 60
@@ -30,6 +31,7 @@ class Lanes(QScrollArea):
         self._in_view: str | None = None
         self.open: set[str] = set()
         self.setWidgetResizable(True)
+        self.setFrameShape(QScrollArea.Shape.NoFrame)
         inner = QWidget()
         self._column = QVBoxLayout(inner)
         self._column.setContentsMargins(12, 12, 12, 12)
@@ -52,9 +54,7 @@ class Lanes(QScrollArea):
         self.show_pictures()
 
     def _seen(self) -> list[tuple[FrameSet, int]]:
-        """The sets that have a lane now, with their depth: what is inside others only where these are unfolded, or
-        one is in hand.
-        """
+        """The sets that have a lane now, with their depth: what is inside others only where these are unfolded."""
         out, hidden_below = [], None
         for one, depth in as_tree(self._session.project):
             if hidden_below is not None and depth > hidden_below:
@@ -63,9 +63,22 @@ class Lanes(QScrollArea):
             out.append((one, depth))
         return out
 
+    def _unfold_to(self, set_id: str | None) -> None:
+        """The set in hand has a lane: those that it is inside of are unfolded."""
+        around: list[str] = []
+        for one, depth in as_tree(self._session.project):
+            around[depth:] = [one.id]
+            if one.id == set_id:
+                if not self.open.issuperset(around[:-1]):
+                    self.open.update(around[:-1])
+                    self._rebuild()
+                return
+
     def unfold(self, set_id: str, on: bool) -> None:
-        """Show what a set is made of, or not."""
+        """Show what a set is made of, or not; what is folded with the set in hand in it is in hand itself then."""
         (self.open.add if on else self.open.discard)(set_id)
+        if not on and self._session.set_id in nested_in(self._session.project, set_id):
+            self._session.select_set(set_id)
         self._rebuild()
         self.mark()
         self.show_pictures()
@@ -83,6 +96,8 @@ class Lanes(QScrollArea):
 
     def mark(self) -> None:
         """Show which lane is in hand, and bring it into view when that has changed."""
+        if self._in_view != self._session.set_id:
+            self._unfold_to(self._session.set_id)
         for lane in self.lanes:
             active = lane.set_id == self._session.set_id
             lane.mark(active, self._session.frame_id, self.problems)
@@ -106,11 +121,12 @@ class Lanes(QScrollArea):
             lane = old.get(frame_set.id)
             if lane is None or not lane.take(frame_set):
                 lane = Lane(self._session, frame_set, self._thumbnails, self.picks)
+                theme.dress(lane)
                 lane.picked.connect(self._pick)
                 lane.moved_here.connect(self.move)
-                lane.fold.setChecked(frame_set.id in self.open)
                 lane.unfolded.connect(self.unfold)
                 lane.take(frame_set)
+            lane.fold.setChecked(frame_set.id in self.open)
             lane.set_depth(depth)
             self._column.insertWidget(n, lane)
             self.lanes.append(lane)

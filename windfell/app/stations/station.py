@@ -32,6 +32,10 @@ class Station(QWidget):
         """Those of its controls, whole in a layout, that stay in reach while the bench is folded."""
         return []
 
+    def dressed(self) -> list[QWidget]:
+        """What wears the theme, in portions small enough to be changed without a wait; together all that is seen."""
+        return [self.controls, self.instrument, *([self.page] if self.page else [])]
+
     def entered(self) -> None:
         """The station was opened."""
 
