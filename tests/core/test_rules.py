@@ -204,6 +204,21 @@ class Radiance(unittest.TestCase):
         off = np.abs(np.log2(np.maximum(light, 1e-6) / truth)).mean(axis=(1, 2))
         self.assertLess(off[:6].max(), 0.2)  # the first row is seen by the darkest alone
 
+    def test_what_burns_out_in_all_frames_that_see_it_is_as_bright_as_they_know(self):
+        # the darkest shows nothing of the first columns, the next nothing of the first rows
+        times = (1.0, 4.0, 16.0)
+        truth = np.full((80, 120, 3), 0.5, np.float32)
+        unseen = [np.zeros((80, 120), bool) for _ in times]
+        unseen[0][:, :13], unseen[1][:9] = True, True
+        frames = [np.where(u[..., None], np.float32(np.nan), np.minimum(truth * t, 1).astype(np.float32))
+                  for t, u in zip(times, unseen, strict=True)]
+        setting = Setting(exposures=times, steps=(1 / 65535,) * 3)
+        light = RULES["exposures"].combined(frames, setting)
+        assert_allclose(light[:, 20:], 0.5, atol=0.01)
+        assert_allclose(light[16:, :8], 1 / 4, atol=0.01)
+        assert_allclose(light[:5, :8], 1 / 16, atol=0.01)
+        self.assertLess(light.max(), 0.51)
+
     def test_masks_are_grown_at_the_pictures_scale(self):
         with tempfile.TemporaryDirectory() as folder:
             files = []

@@ -28,6 +28,7 @@ CONTRADICTS = np.float32(4.0)
 RELATIVE = np.float32(0.10)
 CELL, CALM_CELLS = 4, 1.0
 NEIGHBOURS = np.ones((3, 3), np.uint8)
+WHOLLY = np.float32(0.999)
 LEAST_FULL, BURNT_TRUST = np.float32(1e-4), np.float32(1e-6)
 DARKEST = 0.004
 LEAST_SHARED, MOST_SHARED = 200, 60_000
@@ -58,13 +59,15 @@ def merged(
     """Radiance (h, w, 3) in units of the light of a frame whose exposure is 1, beyond white where others saw it.
 
     `exposures`: how much light each frame took beside that one. `steps`: one step of each one's encoding. Where a
-    frame is not heard is grown by so many px, and its edge softened.
+    frame is not heard is grown by so many px, and its edge softened. NaN: a frame shows nothing there.
     """
-    full = [fullness(p) for p in planes]
-    shortest = int(np.argmin(exposures))
-    full[shortest] = np.maximum(full[shortest], LEAST_FULL)
+    seen = [_seen(p) for p in planes]
+    planes = [p if s is None else np.where(s[..., None], p, np.float32(1)) for p, s in zip(planes, seen, strict=True)]
+    full = [fullness(p) if s is None else fullness(p) * s for p, s in zip(planes, seen, strict=True)]
+    # where all are burnt out the shortest that sees the spot says the most that is known: at least so bright
+    _at_least(full, exposures, seen, LEAST_FULL)
     total, weights = np.zeros_like(planes[0]), np.zeros_like(planes[0])
-    ears = _heard(planes, exposures, steps, full, grow / CELL, soften / CELL)
+    ears = _heard(planes, exposures, steps, full, seen, grow / CELL, soften / CELL)
     for plane, t, step, heard in zip(planes, exposures, steps, ears, strict=True):
         heard += np.float32(1e-9)
         # of radiance the variance is that of the light over t^2
@@ -75,9 +78,30 @@ def merged(
     return cv2.divide(total, weights, dst=total)
 
 
+def _seen(plane: F32) -> NDArray[np.bool_] | None:
+    """Where a frame shows anything (h, w); None: everywhere."""
+    # a sum is NaN if any value is, and much cheaper than to look at each
+    return ~np.isnan(plane[..., 0]) if np.isnan(plane.sum()) else None
+
+
+def _at_least(values: list[F32], exposures: Sequence[float], seen: Sequence[NDArray[np.bool_] | None], least: F32
+              ) -> None:
+    """Lift the value of the shortest exposure that sees a spot, there, to the least."""
+    left: NDArray[np.bool_] | None = None
+    for n in np.argsort(exposures, kind="stable"):
+        lifted = np.maximum(values[n], least)
+        if left is not None:
+            lifted = np.where(left, lifted, values[n])
+        if seen[n] is None:
+            values[n] = lifted
+            return
+        values[n] = np.where(seen[n], lifted, values[n])
+        left = ~seen[n] if left is None else left & ~seen[n]
+
+
 def _heard(
     planes: Sequence[F32], exposures: Sequence[float], steps: Sequence[float], full: Sequence[F32],
-    grow: float = 0.0, soften: float = 0.0,
+    seen: Sequence[NDArray[np.bool_] | None], grow: float = 0.0, soften: float = 0.0,
 ) -> list[F32]:
     """How much each frame is heard at each spot (h, w): as far as it is not burnt out and does not contradict what
     most frames say that know the spot. Judged in cells of a few px: noise is less there, and things are larger; a
@@ -99,9 +123,8 @@ def _heard(
                                  borderType=cv2.BORDER_REFLECT_101)
         # trusted by whole neighbourhoods, so that one thing comes from one frame; but never where it is burnt out
         trust.append(np.where(least > 0, known, 0))
-    # where all are burnt out the shortest says the most that is known: at least so bright
-    shortest = int(np.argmin(exposures))
-    trust[shortest] = np.maximum(trust[shortest], BURNT_TRUST)
+    whole = [None if s is None else _in_cells(s.astype(np.float32)) > WHOLLY for s in seen]
+    _at_least(trust, exposures, whole, BURNT_TRUST)
     guide, guide_spread = _middle(radiance, spread, trust)
     floor = RELATIVE * np.abs(guide)
     out = []

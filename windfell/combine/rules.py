@@ -218,7 +218,7 @@ class Exposures(StackRule):
     title = "Exposures"
     suits = "bright and dark parts of exposures of different length"
     asks_noise = True
-    unseen = 1.0
+    unseen = np.nan
 
     def __init__(self, grow: float = 0.0, soften: float = 0.0) -> None:
         self._grow, self._soften = grow, soften
