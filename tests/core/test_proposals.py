@@ -16,7 +16,7 @@ from windfell.align.acquaintance import same_in_place
 from windfell.align.movement import way_of_moving
 from windfell.align.pairs import Link
 from windfell.engine.core import Engine
-from windfell.engine.proposals import propose
+from windfell.engine.proposals import propose, way_asked
 from windfell.frames.by_content import groups_by_content
 from windfell.frames.propose import Likeness, grouped
 from windfell.frames.shots import Form, Relation, Shot
@@ -213,12 +213,12 @@ class Offered(unittest.TestCase):
 
 
 class Movement(unittest.TestCase):
-    def moved(self, transform: np.ndarray, noise: float = 0.4) -> str:
-        rng = np.random.default_rng(1)
-        p = rng.uniform(0, 1, (300, 2)) * [900, 600]
+    def moved(self, transform: np.ndarray, noise: float = 0.4, count: int = 300, seed: int = 1) -> str:
+        rng = np.random.default_rng(seed)
+        p = rng.uniform(0, 1, (count, 2)) * [900, 600]
         q = planar.apply(transform, p) + rng.normal(0, noise, p.shape)
-        q[:40] += [30, 4]
-        return way_of_moving([Link(0, 1, p, q, np.ones(300, bool), transform)], 900, 600, 900)
+        q[: count // 8] += [30, 4]
+        return way_of_moving([Link(0, 1, p, q, np.ones(count, bool), transform)], 900, 600, 900)
 
     def test_the_simplest_transform_that_explains_it(self):
         c, s = np.cos(0.02), np.sin(0.02)
@@ -230,6 +230,26 @@ class Movement(unittest.TestCase):
         ):
             with self.subTest(wanted):
                 self.assertEqual(self.moved(transform), wanted)
+
+    def test_a_series_is_asked_as_a_whole(self):
+        world, rng = textured(560, 800, 5), np.random.default_rng(2)
+        turned = [cv2.getRotationMatrix2D((400, 280), angle, 1.0) for angle in (0.0, 1.5, -1.0, 2.0, -2.5)]
+        views = [cv2.warpAffine(world, m, (800, 560))[100:420, 120:600] for m in turned]
+        stranger = textured(320, 480, 77)
+        far_apart = [np.clip(v * g + rng.normal(0, 1, v.shape), 0, 255).astype(np.uint8)
+                     for v, g in zip(views, (1, 0.1, 0.01, 0.3, 0.03), strict=True)]
+        smaller = cv2.resize(stranger, (360, 240), interpolation=cv2.INTER_AREA)
+        with tempfile.TemporaryDirectory() as folder:
+            for wanted, series in (("rigid", [*views[:2], stranger, *views[2:4]]), ("rigid", far_apart),
+                                   ("similarity", [*views[:3], smaller]), ("none", [views[0]] * 3)):
+                files = [write_picture(Path(folder) / f"{n}.png", v) for n, v in enumerate(series)]
+                with self.subTest(wanted, frames=len(series)):
+                    self.assertEqual(way_asked(Engine(None, 2**28), files, Job()), wanted)
+
+    def test_few_points_are_not_bent_to(self):
+        grown = np.array([[1.03, 0, 9], [0, 1.03, -4], [0, 0, 1]])
+        found = [self.moved(grown, 1.0, 26, seed) for seed in range(40)]
+        self.assertGreaterEqual(found.count("similarity"), 36)
 
     def test_few_points_say_nothing(self):
         few = Link(0, 1, np.zeros((5, 2)), np.ones((5, 2)), np.ones(5, bool), np.eye(3))

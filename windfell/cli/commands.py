@@ -22,7 +22,7 @@ from windfell.engine.instants import chosen_times, write_instants
 from windfell.engine.layers import write_layers
 from windfell.engine.output_pixels import is_linear
 from windfell.engine.places import check_place, make_folder, refuse_frames
-from windfell.engine.proposals import bracketed_files
+from windfell.engine.proposals import bracketed_files, way_asked
 from windfell.engine.report import doubts, panorama_report, point_rows, stack_report, unplaced
 from windfell.engine.survey import matched_set
 from windfell.errors import BadRequest, CannotJoin, OutputFailed
@@ -147,12 +147,19 @@ def run_stack(options: Namespace, job: Job) -> None:
             replace(f, masks=(region,)) if f.id == base else f for f in frame_set.frames))
     frame_set = replace(
         frame_set,
-        registration=Registration(Align(options.align), reference, ground_apart=options.ground == "apart"),
+        registration=Registration(_align(options, job), reference, ground_apart=options.ground == "apart"),
         combining=_combining(options, base, frame_set.output),
         view=View(roll_deg=options.roll), outline=Outline(ratio=options.ratio),
     )
     frame_set = sized(frame_set, options)
     _make(_prepared(frame_set, options), frame_set.id, options, job, masks)
+
+
+def _align(options: Namespace, job: Job) -> Align:
+    if options.align != "auto":
+        return Align(options.align)
+    paths = [os.path.abspath(p) for p in options.frames]
+    return way_asked(Engine.by_settings(), paths, job) if len(paths) > 1 else Align.NONE
 
 
 def _combining(options: Namespace, base: str | None, output: Output) -> Combining:

@@ -114,11 +114,7 @@ def bracketed_files(engine: Engine, paths: Sequence[str], wanted: str | int, rul
 
     Raises BadRequest if so many a position cannot be, FrameUnreadable for what cannot be opened.
     """
-    shots = []
-    for path, (shot, _) in zip(paths, job.map(shot_of, list(paths), "reading what the frames say"), strict=True):
-        if shot is None or shot.video:
-            StillFrame(path)
-        shots.append(shot)
+    shots = _stills(paths, job)
     known = Acquaintances(engine, shots, job)
     if wanted == "auto":
         positions = positions_among(shots, known.glances())
@@ -130,6 +126,22 @@ def bracketed_files(engine: Engine, paths: Sequence[str], wanted: str | int, rul
     if not positions:
         return []
     return inner_sets(title, positions, known.glances(), known.movement_at(positions), rule)
+
+
+def way_asked(engine: Engine, paths: Sequence[str], job: Job) -> Align:
+    """The alignment that the movement between a series' frames asks for. Raises FrameUnreadable."""
+    shots = _stills(paths, job)
+    return Acquaintances(engine, shots, job).movement(shots)
+
+
+def _stills(paths: Sequence[str], job: Job) -> list[Shot]:
+    """The files as the grouping sees them. Raises FrameUnreadable for what cannot be opened, and for videos."""
+    shots = []
+    for path, (shot, _) in zip(paths, job.map(shot_of, list(paths), "reading what the frames say"), strict=True):
+        if shot is None or shot.video:
+            StillFrame(path)
+        shots.append(shot)
+    return shots
 
 
 def _video_set(path: str, name: str) -> FrameSet:
@@ -237,23 +249,31 @@ class Acquaintances:
         """The alignment that a series' movement asks for."""
         middle = shots[len(shots) // 2]
         others = [s for s in shots if s is not middle]
-        links = self._job.map(lambda s: self._link(middle, s), others, "looking for movement")
+        links = [k for k in self._job.map(lambda s: self._link(middle, s), others, "looking for movement") if k]
         known = self._of(middle)
         found_at = FEATURES[Detail.QUICK][1] if known is not None and known.binary else ENLARGED * SMALL_SIDE
-        return Align(way_of_moving([k for k in links if k is not None], *middle.size, found_at))
+        if 2 * len(links) < len(others):  # exposures far apart, little to see in previews, a stranger in the middle
+            closer = self._neighbours_in_light(shots)
+            if len(closer) > len(links):
+                links, found_at = closer, FEATURES[Detail.QUICK][1]
+        way = Align(way_of_moving(links, *middle.size, found_at))
+        if any(s.size != middle.size for s in shots) and way in (Align.NONE, Align.SHIFT, Align.RIGID):
+            return Align.SIMILARITY
+        return way
 
+    def _neighbours_in_light(self, shots: Sequence[Shot]) -> list[Link]:
+        """Links of each frame with the next brighter one, looked at as finely as Align does."""
+        found = [self._quick(s) for s in sorted(shots, key=self.glances().level)]
+        links = [link(0, 1, a, b) for a, b in pairwise(found) if a is not None and b is not None]
+        return [k for k in links if isinstance(k, Link)]
 
     def movement_at(self, positions: Sequence[Sequence[Shot]]) -> list[Align]:
         """How the frames of each position are brought together: as they are if the camera stood, looked at as finely
         as Align does, else by whole homographies, since they are turned by hand.
         """
         def still(shots: Sequence[Shot]) -> bool:
-            ordered = sorted(shots, key=self.glances().level)
-            found = [self._quick(s) for s in ordered]
-            links = [link(0, 1, a, b) for a, b in pairwise(found) if a is not None and b is not None]
-            links = [k for k in links if isinstance(k, Link)]
-            side = FEATURES[Detail.QUICK][1]
-            return way_of_moving(links, *shots[0].size, side) == "none"
+            links = self._neighbours_in_light(shots)
+            return way_of_moving(links, *shots[0].size, FEATURES[Detail.QUICK][1]) == "none"
 
         found = self._job.map(still, list(positions), "looking for movement")
         return [Align.NONE if s else Align.PERSPECTIVE for s in found]
