@@ -8,6 +8,7 @@ import tempfile
 import time
 import unittest
 from collections.abc import Callable
+from unittest import mock
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -19,6 +20,7 @@ from tests.support import frames_in, green, ridge
 from windfell.app import theme
 from windfell.app.session import Session
 from windfell.app.start import application
+from windfell.app.widgets.proofs import Proofs
 from windfell.app.window import Window
 from windfell.engine.core import Engine
 from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
@@ -35,6 +37,16 @@ def small_project() -> Project:
 ENGINE = Engine(None, 1024 * 2**20)
 
 
+def with_proofs(test: Callable) -> Callable:
+    """A test that looks at proofs. Others are spared the dozen pictures that each of their edits would cost."""
+    test.looks_at_proofs = True
+    return test
+
+
+def _no_proof(strip: Proofs, value: str, _project: Project, _set_id: str) -> None:
+    strip.cards[value].problem = "Not made in this test."
+
+
 class WindowTest(unittest.TestCase):
     """Opens a fresh window for each test, with its own home."""
 
@@ -45,6 +57,10 @@ class WindowTest(unittest.TestCase):
         before = os.environ.get("WINDFELL_HOME")
         os.environ["WINDFELL_HOME"] = self._home.name
         self.addCleanup(lambda: os.environ.__setitem__("WINDFELL_HOME", before or self._home.name))
+        if not hasattr(getattr(self, self._testMethodName), "looks_at_proofs"):
+            spared = mock.patch.object(Proofs, "_ask", _no_proof)
+            spared.start()
+            self.addCleanup(spared.stop)
         self.app = application()
         theme.apply(self.app, theme.LIMESTONE)
         self.session = Session(ENGINE)

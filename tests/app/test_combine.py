@@ -7,7 +7,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
 
-from tests.app.support import WindowTest
+from tests.app.support import WindowTest, with_proofs
 from windfell.recipe.combining import Floor, Rule
 from windfell.recipe.edits import Edit
 from windfell.recipe.model import Kind
@@ -214,6 +214,7 @@ class Combining(WindowTest):
         self.assertEqual({f.weight for f in self.own.frames}, {1.0})
         self.settle()
 
+    @with_proofs
     def test_proofs_say_one_figure_each(self):
         self.until(lambda: self.combine.proofs.settled)
         cards = self.combine.proofs.cards
@@ -243,6 +244,7 @@ class Combining(WindowTest):
         self.assertEqual(self.own.outline.lines, ())
         self.settle()
 
+    @with_proofs
     def test_two_rules_are_held_against_each_other(self):
         self.combine.proofs.held.emit("mean")
         self.settle()

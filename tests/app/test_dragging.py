@@ -6,7 +6,7 @@ import time
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
-from tests.app.support import WindowTest
+from tests.app.support import WindowTest, with_proofs
 from windfell.app.work import Desk
 from windfell.job import Cancelled
 
@@ -42,6 +42,7 @@ class Dragging(WindowTest):
         self.settle()
         self.assertTrue(source.sharp)
 
+    @with_proofs
     def test_at_shape_by_ruler_and_on_the_picture(self):
         self.open("shape")
         window = self.window
@@ -51,11 +52,13 @@ class Dragging(WindowTest):
         window.stations["shape"].set_drag("turns")
         self.assert_follows(window.view, QPointF(300, 200), QPointF(90, 20), window.source)
 
+    @with_proofs
     def test_at_join_by_the_blend(self):
         self.open("join")
         line = self.window.stations["join"].blend._line
         self.assert_follows(line, QPointF(line.width() * 0.3, 12), QPointF(line.width() * 0.5, 0), self.window.source)
 
+    @with_proofs
     def test_at_prepare_in_both_frames(self):
         self.open("prepare")
         prepare = self.window.stations["prepare"]
@@ -64,6 +67,7 @@ class Dragging(WindowTest):
         for source in (prepare.first, prepare.second):
             self.assert_follows(line, QPointF(line.width() / 2, 12), QPointF(40, 0), source)
 
+    @with_proofs
     def test_the_sharp_picture_and_proofs_wait_for_rest_and_give_way(self):
         self.open("shape")
         asked = []
@@ -81,6 +85,7 @@ class Dragging(WindowTest):
 
 
 class Following(WindowTest):
+    @with_proofs
     def test_one_runs_and_the_newest_waits(self):
         desk, seen, gate = Desk(), [], threading.Event()
         self.addCleanup(desk.close)
@@ -92,6 +97,7 @@ class Following(WindowTest):
         self.until(lambda: not desk.busy)
         self.assertEqual(seen, ["first", "fourth"])
 
+    @with_proofs
     def test_what_a_hand_waits_for_needs_no_seat(self):
         desk, gate, seen = Desk(), threading.Event(), []
         self.addCleanup(desk.close)
@@ -109,6 +115,7 @@ class Following(WindowTest):
         self.until(lambda: bool(seen))
         self.assertLess(seen[0], 0.25)
 
+    @with_proofs
     def test_a_dropped_channel_forgets_what_waits(self):
         desk, seen, begun = Desk(), [], threading.Event()
         self.addCleanup(desk.close)

@@ -3,7 +3,7 @@
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
-from tests.app.support import WindowTest
+from tests.app.support import WindowTest, with_proofs
 from windfell.job import Job
 from windfell.recipe.model import ProjectionChoice
 from windfell.recipe.outline import Edges, LineKind, Ratio
@@ -173,6 +173,7 @@ class LinesAndProofs(WindowTest):
         self.assertIn("no ratio", self.window.status.words.text())
         self.settle()
 
+    @with_proofs
     def test_two_projections_are_held_against_each_other(self):
         card = self.shape.proofs.cards["equirectangular"]
         self.shape.proofs.held.emit("equirectangular")
@@ -185,6 +186,7 @@ class LinesAndProofs(WindowTest):
         self.assertEqual(self.window.view.compare, "off")
         self.settle()
 
+    @with_proofs
     def test_the_chosen_proof_is_in_sight_and_the_most_suitable_first(self):
         self.settle()
         first = self.shape.proofs._row.itemAt(0).widget()

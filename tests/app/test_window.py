@@ -12,7 +12,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel, QPushButton
 
-from tests.app.support import WindowTest
+from tests.app.support import WindowTest, with_proofs
 from tests.support import frames_in, green, ridge, stranger
 from windfell.app import theme
 from windfell.app.actions import ACTIONS
@@ -162,6 +162,7 @@ class Aligning(WindowTest):
 
 
 class Shaping(WindowTest):
+    @with_proofs
     def test_proofs_show_all_projections_and_a_click_chooses(self):
         self.open("shape")
         proofs = self.window.stations["shape"].proofs
