@@ -218,14 +218,17 @@ class CommandLine(unittest.TestCase):
 class Shaping(unittest.TestCase):
     """The options of a picture's shape, to the last px."""
 
+    def _picture(self, *words: str) -> np.ndarray:
+        with tempfile.TemporaryDirectory() as folder:
+            out = Path(folder) / "shaped.png"
+            self.assertEqual(main(["panorama", *frames_in(ridge()), "--out", str(out), *words]), 0)
+            return cv2.imread(str(out), cv2.IMREAD_UNCHANGED)
+
     def _run(self, *words: str) -> dict:
         with tempfile.TemporaryDirectory() as folder:
-            out, report = Path(folder) / "shaped.png", Path(folder) / "report.json"
-            status = main(["panorama", *frames_in(ridge()), "--out", str(out), "--report", str(report), *words])
-            self.assertEqual(status, 0)
-            found = json.loads(report.read_text())
-            found["picture"] = cv2.imread(str(out), cv2.IMREAD_UNCHANGED)
-        return found
+            report = Path(folder) / "report.json"
+            picture = self._picture("--report", str(report), *words)
+            return {**json.loads(report.read_text()), "picture": picture}
 
     def test_a_pull_fills_its_rectangle_and_says_what_it_cost(self):
         for words in (("--edges", "pull", "--pull", "100"), ("--pull", "100")):
@@ -237,18 +240,18 @@ class Shaping(unittest.TestCase):
             self.assertGreater(said["stretch"], 1.0)
 
     def test_crop_ratio_room_and_size(self):
-        whole = self._run()["picture"].shape
-        cut = self._run("--crop", "100,50,300,200")["picture"]
+        whole = self._picture().shape
+        cut = self._picture("--crop", "100,50,300,200")
         self.assertEqual(cut.shape[:2], (200, 300))
-        half = self._run("--crop", "25%,25%,50%,50%", "--size", "50%")["picture"].shape
+        half = self._picture("--crop", "25%,25%,50%,50%", "--size", "50%").shape
         self.assertAlmostEqual(half[1] / whole[1], 0.25, delta=0.01)
-        wide = self._run("--edges", "trim", "--ratio", "2:1")["picture"].shape
+        wide = self._picture("--edges", "trim", "--ratio", "2:1").shape
         self.assertAlmostEqual(wide[1] / wide[0], 2.0, delta=0.02)
-        self.assertEqual(self._run("--size", "400x")["picture"].shape[1], 400)
-        self.assertEqual(self._run("--size", "x222")["picture"].shape[0], 222)
-        small = self._run("--size", "0.1MP")["picture"].shape
+        self.assertEqual(self._picture("--size", "400x").shape[1], 400)
+        self.assertEqual(self._picture("--size", "x222").shape[0], 222)
+        small = self._picture("--size", "0.1MP").shape
         self.assertAlmostEqual(small[0] * small[1], 1e5, delta=2e3)
-        high = self._run("--room", "100,0,0,0")["picture"]
+        high = self._picture("--room", "100,0,0,0")
         self.assertAlmostEqual(high.shape[0] / whole[0], 2.0, delta=0.01)
         self.assertEqual(high[: whole[0] - 2, :, 3].max(), 0)
 

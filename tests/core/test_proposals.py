@@ -7,6 +7,7 @@ import tempfile
 import unittest
 from datetime import datetime, timedelta
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -121,7 +122,8 @@ class Card(unittest.TestCase):
 
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
-            write_card(folder, 0.25, Job(), gap_s=45)
+            with mock.patch("windfell.demo.faults.CANVAS", 2400):
+                write_card(folder, 0.2, Job(), gap_s=45)
             truth = json.loads((folder / "card.json").read_text())
             files = [str(folder / f) for v in truth.values() for f in v["files"]]
             np.random.default_rng(2).shuffle(files)
