@@ -33,6 +33,7 @@ LEAST_FULL, BURNT_TRUST = np.float32(1e-4), np.float32(1e-6)
 DARKEST = 0.004
 LEAST_SHARED, MOST_SHARED = 200, 60_000
 EV_TRUSTED = 0.35
+EDGE_SIGMA = 7.0
 
 
 def fullness(light: F32) -> F32:
@@ -64,6 +65,7 @@ def merged(
     seen = [_seen(p) for p in planes]
     planes = [p if s is None else np.where(s[..., None], p, np.float32(1)) for p, s in zip(planes, seen, strict=True)]
     full = [fullness(p) if s is None else fullness(p) * s for p, s in zip(planes, seen, strict=True)]
+    sure = _sure(full, exposures, seen)
     # where all are burnt out the shortest that sees the spot says the most that is known: at least so bright
     _at_least(full, exposures, seen, LEAST_FULL)
     total, weights = np.zeros_like(planes[0]), np.zeros_like(planes[0])
@@ -75,7 +77,27 @@ def merged(
         cv2.accumulate(weight, weights)
         cv2.multiply(weight, plane, dst=weight, scale=1 / t)
         cv2.accumulate(weight, total)
-    return cv2.divide(total, weights, dst=total)
+    light = cv2.divide(total, weights, dst=total)
+    return light if sure is None else _continued(light, sure)
+
+
+def _sure(full: Sequence[F32], exposures: Sequence[float], seen: Sequence[NDArray[np.bool_] | None]) -> F32 | None:
+    """How far a spot's light is known (h, w), 0..1, rather than a bound: beyond the shortest exposure's edge all that
+    see it may be burnt out. None: everywhere.
+    """
+    there = seen[int(np.argmin(exposures))]
+    return None if there is None else np.maximum(np.maximum.reduce(list(full)), there.astype(np.float32))
+
+
+def _continued(light: F32, sure: F32) -> F32:
+    """Light that is at least as bright as is known, and at an edge as bright as what is known beside it: else a thin
+    dull line would run along the edges of frames that were held by hand. It fades away from there.
+    """
+    near = cv2.GaussianBlur(sure, (0, 0), EDGE_SIGMA, borderType=cv2.BORDER_REFLECT_101)
+    beside = cv2.GaussianBlur(light * sure[..., None], (0, 0), EDGE_SIGMA, borderType=cv2.BORDER_REFLECT_101)
+    beside /= np.maximum(near, np.float32(1e-6))[..., None]
+    share = (1 - sure) * np.minimum(2 * near, 1)
+    return light + share[..., None] * np.maximum(beside - light, 0)
 
 
 def _seen(plane: F32) -> NDArray[np.bool_] | None:
@@ -128,10 +150,12 @@ def _heard(
     guide, guide_spread = _middle(radiance, spread, trust)
     floor = RELATIVE * np.abs(guide)
     out = []
-    for r, v, f in zip(radiance, spread, full, strict=True):
+    for r, v, f, there in zip(radiance, spread, full, whole, strict=True):
         allowed = CONTRADICTS * np.sqrt(v + guide_spread) + floor
-        agrees = cv2.erode(2 - most_of(cv2.absdiff(r, guide) / allowed), NEIGHBOURS)
-        agrees = np.clip(agrees, 0, 1)
+        agrees = 2 - most_of(cv2.absdiff(r, guide) / allowed)
+        if there is not None:
+            agrees[~there] = 1  # what a frame does not show contradicts nothing beside it
+        agrees = np.clip(cv2.erode(agrees, NEIGHBOURS), 0, 1)
         if more > 1:
             agrees = cv2.erode(agrees, kernel)
         if soften > 0:
