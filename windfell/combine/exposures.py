@@ -106,8 +106,9 @@ def _seen(plane: F32) -> NDArray[np.bool_] | None:
     return ~np.isnan(plane[..., 0]) if np.isnan(plane.sum()) else None
 
 
-def _at_least(values: list[F32], exposures: Sequence[float], seen: Sequence[NDArray[np.bool_] | None], least: F32
-              ) -> None:
+def _at_least(
+    values: list[F32], exposures: Sequence[float], seen: Sequence[NDArray[np.bool_] | None], least: np.float32,
+) -> None:
     """Lift the value of the shortest exposure that sees a spot, there, to the least."""
     left: NDArray[np.bool_] | None = None
     for n in np.argsort(exposures, kind="stable"):
