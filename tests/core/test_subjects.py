@@ -128,20 +128,6 @@ class Finding(Series):
                 if beside:
                     self.assertGreater(iou(mattes[1], second), 0.85)
 
-    def test_a_shadow_between_legs_stays_one(self):
-        plain, body = np.full((*SHAPE, 3), 0.3, np.float32), np.zeros(SHAPE, bool)
-        light = plain.copy()
-        light[100:160, 112:128] *= 0.6  # it falls down from between them
-        for rows, columns in (((40, 100), (100, 140)), ((100, 140), (100, 112)), ((100, 140), (128, 140))):
-            body[slice(*rows), slice(*columns)] = True
-        light[body] = COLOURS[1]
-        light += 0.003 * np.random.default_rng(3).standard_normal(light.shape).astype(np.float32)
-        noise = noise_of([rooted(plain)] * 3, rooted(plain))
-        (one,) = pieces_of(light, plain, difference(rooted(light), rooted(plain), noise, False), noise)
-        matte, shadow = (laid([(one.box, m)], SHAPE) > 127 for m in (one.matte, one.shadow))
-        self.assertGreater(iou(matte, body), 0.93)
-        self.assertGreater(shadow[108:155, 115:125].mean(), 0.9)
-
     def test_the_matte_is_soft_at_the_edge_and_whole_inside(self):
         frames, truth = series(ACROSS)
         found = self.found([cv2.GaussianBlur(f, (0, 0), 1.2) for f in frames])

@@ -21,7 +21,7 @@ JOIN_SHARE, SHADOW_SHARE = 0.006, 0.02
 LIKE_CAST, CAST_ROOM = 0.5, 8
 LIT, SHARP = np.float32(0.04), 0.8
 EDGE_PX, RIM_PX, INNER_PX = 2, 4, 5
-LEAST_BETWEEN, BETWEEN_RIM, BETWEEN_COLUMNS = 12, 0.3, 0.2
+LEAST_BETWEEN, BETWEEN_RIM, BETWEEN_SIDE = 12, 0.3, 0.2
 CALM_ROOT, DIMMED = np.float32(0.015), np.float32(0.97)
 FAR_LEAST, FARTHEST_SHADOW = 0.15, 0.5
 
@@ -111,13 +111,11 @@ def _between(body: U8, shadow: NDArray[np.bool_]) -> tuple[U8, NDArray[np.bool_]
         own = (parts[at] == k).astype(np.uint8)
         rim = (cv2.dilate(own, disc(1)) > 0) & (own == 0)
         touched = rim & (cv2.dilate(body[at], disc(1)) > 0)
-        if touched.sum() < BETWEEN_RIM * rim.sum():
+        rows = np.nonzero(touched)[0]
+        if not len(rows) or touched.sum() < BETWEEN_RIM * rim.sum():
             continue
-        # of its columns those with body right above and right below
-        columns = np.nonzero(own.any(axis=0))[0]
-        top, foot = np.maximum(own[:, columns].argmax(axis=0) - 1, 0), len(own) - own[::-1, columns].argmax(axis=0)
-        held = touched[top, columns] & touched[np.minimum(foot, len(own) - 1), columns]
-        if held.mean() > BETWEEN_COLUMNS:
+        top, foot = rows < 0.35 * own.shape[0], rows > 0.65 * own.shape[0]
+        if min(top.sum(), foot.sum()) > BETWEEN_SIDE * len(rows):
             out[at] |= own
     taken = (out > 0) & (body == 0)
     return out, shadow & ~taken
