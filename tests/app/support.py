@@ -38,7 +38,7 @@ ENGINE = Engine(None, 1024 * 2**20)
 
 
 def with_proofs(test: Callable) -> Callable:
-    """A test that looks at proofs. Others are spared the dozen pictures that each of their edits would cost."""
+    """A test, or all of a class, that looks at proofs. Others are spared the dozen pictures that each edit costs."""
     test.looks_at_proofs = True
     return test
 
@@ -57,7 +57,7 @@ class WindowTest(unittest.TestCase):
         before = os.environ.get("WINDFELL_HOME")
         os.environ["WINDFELL_HOME"] = self._home.name
         self.addCleanup(lambda: os.environ.__setitem__("WINDFELL_HOME", before or self._home.name))
-        if not hasattr(getattr(self, self._testMethodName), "looks_at_proofs"):
+        if not any(hasattr(x, "looks_at_proofs") for x in (self, getattr(self, self._testMethodName))):
             spared = mock.patch.object(Proofs, "_ask", _no_proof)
             spared.start()
             self.addCleanup(spared.stop)

@@ -14,6 +14,7 @@ EVENTS, MOST_EVENTS, STEP_S = 70, 3000, 0.016
 ENOUGH = 6
 
 
+@with_proofs
 class Dragging(WindowTest):
     def drag_for(self, widget, start: QPointF, by: QPointF, source) -> int:
         """The pictures that arrived while the mouse moved every 16 ms, to and fro, for about a second; on a machine
@@ -42,7 +43,6 @@ class Dragging(WindowTest):
         self.settle()
         self.assertTrue(source.sharp)
 
-    @with_proofs
     def test_at_shape_by_ruler_and_on_the_picture(self):
         self.open("shape")
         window = self.window
@@ -52,13 +52,11 @@ class Dragging(WindowTest):
         window.stations["shape"].set_drag("turns")
         self.assert_follows(window.view, QPointF(300, 200), QPointF(90, 20), window.source)
 
-    @with_proofs
     def test_at_join_by_the_blend(self):
         self.open("join")
         line = self.window.stations["join"].blend._line
         self.assert_follows(line, QPointF(line.width() * 0.3, 12), QPointF(line.width() * 0.5, 0), self.window.source)
 
-    @with_proofs
     def test_at_prepare_in_both_frames(self):
         self.open("prepare")
         prepare = self.window.stations["prepare"]
@@ -67,7 +65,6 @@ class Dragging(WindowTest):
         for source in (prepare.first, prepare.second):
             self.assert_follows(line, QPointF(line.width() / 2, 12), QPointF(40, 0), source)
 
-    @with_proofs
     def test_the_sharp_picture_and_proofs_wait_for_rest_and_give_way(self):
         self.open("shape")
         asked = []
@@ -84,8 +81,8 @@ class Dragging(WindowTest):
         self.assertEqual(self.window.source.shown.project, self.session.project)
 
 
+@with_proofs
 class Following(WindowTest):
-    @with_proofs
     def test_one_runs_and_the_newest_waits(self):
         desk, seen, gate = Desk(), [], threading.Event()
         self.addCleanup(desk.close)
@@ -97,7 +94,6 @@ class Following(WindowTest):
         self.until(lambda: not desk.busy)
         self.assertEqual(seen, ["first", "fourth"])
 
-    @with_proofs
     def test_what_a_hand_waits_for_needs_no_seat(self):
         desk, gate, seen = Desk(), threading.Event(), []
         self.addCleanup(desk.close)
@@ -115,7 +111,6 @@ class Following(WindowTest):
         self.until(lambda: bool(seen))
         self.assertLess(seen[0], 0.25)
 
-    @with_proofs
     def test_a_dropped_channel_forgets_what_waits(self):
         desk, seen, begun = Desk(), [], threading.Event()
         self.addCleanup(desk.close)

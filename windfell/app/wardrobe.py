@@ -22,7 +22,6 @@ class Wardrobe(QObject):
         self._turn.timeout.connect(self._next)
         for part in parts():
             theme.dress(part)
-            part.installEventFilter(self)
 
     @property
     def settled(self) -> bool:

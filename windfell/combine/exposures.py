@@ -110,16 +110,13 @@ def _at_least(
     values: list[F32], exposures: Sequence[float], seen: Sequence[NDArray[np.bool_] | None], least: np.float32,
 ) -> None:
     """Lift the value of the shortest exposure that sees a spot, there, to the least."""
-    left: NDArray[np.bool_] | None = None
+    left: NDArray[np.bool_] | np.bool_ = np.True_
     for n in np.argsort(exposures, kind="stable"):
-        lifted = np.maximum(values[n], least)
-        if left is not None:
-            lifted = np.where(left, lifted, values[n])
-        if seen[n] is None:
-            values[n] = lifted
+        there = seen[n]
+        np.maximum(values[n], least, out=values[n], where=left if there is None else left & there)
+        if there is None:
             return
-        values[n] = np.where(seen[n], lifted, values[n])
-        left = ~seen[n] if left is None else left & ~seen[n]
+        left = left & ~there
 
 
 def _heard(
