@@ -36,11 +36,11 @@ class Seats:
     """How many threads of several jobs compute at once. Of many threads on few cores, the one that holds the
     interpreter waits for a core, and a window that wants to paint waits for it.
 
-    Nobody waits long for a seat: the one who sits may be waiting for what this one makes.
+    Nobody waits longer than `wait` seconds for a seat: the one who sits may be waiting for what this one makes.
     """
 
-    def __init__(self, count: int = CORES) -> None:
-        self._count, self._sitting = count, 0
+    def __init__(self, count: int = CORES, wait: float = SEAT_WAIT_S) -> None:
+        self._count, self._sitting, self._wait = count, 0, wait
         self._changed = threading.Condition()
 
     def use(self, count: int) -> None:
@@ -53,7 +53,7 @@ class Seats:
     def taken(self) -> Iterator[None]:
         """On a seat, or without one after a while."""
         with self._changed:
-            seated = self._changed.wait_for(lambda: self._sitting < self._count, SEAT_WAIT_S)
+            seated = self._changed.wait_for(lambda: self._sitting < self._count, self._wait)
             self._sitting += seated
         try:
             yield
