@@ -109,6 +109,39 @@ class Finding(Series):
                 self.assertLess(abs(x + w / 2 - (30 + 42 * mover.frame)), 4)
                 self.assertLess(abs(h - 60), 8)
 
+    def test_a_coat_that_looks_like_the_ground_dimmed_is_the_thing_and_a_shadow_between_two_is_not(self):
+        plain = np.full((*SHAPE, 3), 0.3, np.float32)
+        for beside in (False, True):
+            light = plain.copy()
+            body, shadow = thing_in(light, 120, 150, COLOURS[0], (34, 110))
+            light[80:112][body[80:112]] = 0.7 * 0.3
+            if beside:  # a second one stands in the shadow of the first
+                second, _ = thing_in(light, 190, 190, COLOURS[1])
+            seen = light + 0.003 * np.random.default_rng(3).standard_normal(light.shape).astype(np.float32)
+            noise = noise_of([rooted(plain)] * 3, rooted(plain))
+            pieces = pieces_of(seen, plain, difference(rooted(seen), rooted(plain), noise, False), noise)
+            with self.subTest(beside=beside):
+                self.assertEqual(len(pieces), 2 if beside else 1)
+                mattes = [laid([(p.box, p.matte)], SHAPE) > 127 for p in pieces]
+                self.assertGreater(iou(mattes[0], body), 0.9)
+                self.assertLess((mattes[0] & shadow).sum(), 0.1 * shadow.sum())
+                if beside:
+                    self.assertGreater(iou(mattes[1], second), 0.85)
+
+    def test_a_shadow_between_legs_stays_one(self):
+        plain, body = np.full((*SHAPE, 3), 0.3, np.float32), np.zeros(SHAPE, bool)
+        light = plain.copy()
+        light[100:160, 112:128] *= 0.6  # it falls down from between them
+        for rows, columns in (((40, 100), (100, 140)), ((100, 140), (100, 112)), ((100, 140), (128, 140))):
+            body[slice(*rows), slice(*columns)] = True
+        light[body] = COLOURS[1]
+        light += 0.003 * np.random.default_rng(3).standard_normal(light.shape).astype(np.float32)
+        noise = noise_of([rooted(plain)] * 3, rooted(plain))
+        (one,) = pieces_of(light, plain, difference(rooted(light), rooted(plain), noise, False), noise)
+        matte, shadow = (laid([(one.box, m)], SHAPE) > 127 for m in (one.matte, one.shadow))
+        self.assertGreater(iou(matte, body), 0.93)
+        self.assertGreater(shadow[108:155, 115:125].mean(), 0.9)
+
     def test_the_matte_is_soft_at_the_edge_and_whole_inside(self):
         frames, truth = series(ACROSS)
         found = self.found([cv2.GaussianBlur(f, (0, 0), 1.2) for f in frames])

@@ -21,6 +21,7 @@ JOIN_SHARE, SHADOW_SHARE = 0.006, 0.02
 LIKE_CAST, CAST_ROOM = 0.5, 8
 LIT, SHARP = np.float32(0.04), 0.8
 EDGE_PX, RIM_PX, INNER_PX = 2, 4, 5
+LEAST_BETWEEN, BETWEEN_RIM, BETWEEN_COLUMNS, BETWEEN_SHARE = 12, 0.3, 0.2, 0.1
 CALM_ROOT, DIMMED = np.float32(0.015), np.float32(0.97)
 FAR_LEAST, FARTHEST_SHADOW = 0.15, 0.5
 
@@ -68,6 +69,7 @@ def pieces_of(light: F32, plate: F32, off: F32, noise: F32, least_share: float =
     body = cv2.morphologyEx(body, cv2.MORPH_OPEN, disc(1))
     body = _filled(cv2.morphologyEx(body, cv2.MORPH_CLOSE, disc(max(2, round(side * JOIN_SHARE / 3)))))
     shadow &= body == 0
+    body, shadow = _between(body, shadow)
     near = cv2.dilate(body, disc(max(2, round(side * JOIN_SHARE))))
     count, labels = cv2.connectedComponents(near)
     labels = np.where(body > 0, labels, 0)
@@ -93,6 +95,35 @@ def _like_casts(light: F32, plate: F32, noise: F32, region: NDArray[np.bool_]) -
     like = region[at] & (cast_on(light[at], plate[at], noise[at], region[at]) > LIKE_CAST)
     out[at] = like & ~_lit_sharply(light[at], plate[at], like)
     return out
+
+
+def _between(body: U8, shadow: NDArray[np.bool_]) -> tuple[U8, NDArray[np.bool_]]:
+    """Body and shadow, what lies between parts of a body above and below it taken to it: a grey coat before a grey
+    wall looks like the wall dimmed, but no shadow has the thing on both sides and along a good part of its rim. What
+    is small beside those parts stays as it is: tips of shadows are often unclear.
+    """
+    count, parts, boxes, _ = cv2.connectedComponentsWithStats(shadow.astype(np.uint8))
+    _, bodies, stats, _ = cv2.connectedComponentsWithStats(body)
+    out = body.copy()
+    for k in range(1, count):
+        x, y, w, h, area = boxes[k]
+        if area < LEAST_BETWEEN:
+            continue
+        at = np.s_[max(0, y - 2) : y + h + 2, max(0, x - 2) : x + w + 2]
+        own = (parts[at] == k).astype(np.uint8)
+        rim = (cv2.dilate(own, disc(1)) > 0) & (own == 0)
+        touched = rim & (cv2.dilate(body[at], disc(1)) > 0)
+        if touched.sum() < BETWEEN_RIM * rim.sum():
+            continue
+        # of its columns those with body right above and right below
+        columns = np.nonzero(own.any(axis=0))[0]
+        top, foot = np.maximum(own[:, columns].argmax(axis=0) - 1, 0), len(own) - own[::-1, columns].argmax(axis=0)
+        held = touched[top, columns] & touched[np.minimum(foot, len(own) - 1), columns]
+        beside = np.unique(bodies[at][cv2.dilate(own, disc(2)) > 0])
+        if held.mean() > BETWEEN_COLUMNS and area > BETWEEN_SHARE * stats[beside[beside > 0], cv2.CC_STAT_AREA].max():
+            out[at] |= own
+    taken = (out > 0) & (body == 0)
+    return out, shadow & ~taken
 
 
 def _lit_sharply(light: F32, plate: F32, like: NDArray[np.bool_]) -> NDArray[np.bool_]:
