@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+from scipy import fft
 
 from windfell.align.features import Features
 from windfell.align.same_light import around, likeness_apart, texture, to_look
@@ -80,17 +81,17 @@ def _settled(a: Features, b: Features, homography: Array, hidden: NDArray[np.boo
 
 def _best_shift(one: F32, fair_one: NDArray, other: F32, fair_other: NDArray) -> tuple[int, int] | None:
     """The shift (x, y), px of looks, of `one` onto `other` at which what is fair in both correlates best."""
-    high, wide = (cv2.getOptimalDFTSize(one.shape[n] + other.shape[n]) for n in (0, 1))
+    high, wide = (fft.next_fast_len(one.shape[n] + other.shape[n], real=True) for n in (0, 1))
 
     def spectrum(x: NDArray) -> NDArray:
-        return np.fft.rfft2(x, (high, wide))
+        return fft.rfft2(x, (high, wide))
 
-    m1, m2 = fair_one.astype(np.float64), fair_other.astype(np.float64)
+    m1, m2 = fair_one.astype(np.float32), fair_other.astype(np.float32)
     x1, x2 = one * m1, other * m2
     f1, f2, g1, g2 = spectrum(m1), spectrum(m2), spectrum(x1), spectrum(x2)
 
     def together(p: NDArray, q: NDArray) -> NDArray:
-        return np.fft.irfft2(np.conj(p) * q, (high, wide))
+        return fft.irfft2(np.conj(p) * q, (high, wide))
 
     count = np.maximum(together(f1, f2), 1e-6)
     s1, s2 = together(g1, f2), together(f1, g2)

@@ -154,6 +154,15 @@ def _deviation(picture: F32, side: int) -> F32:
     return np.sqrt(np.maximum(_means(picture * picture, side) - mean * mean, 0))
 
 
+def _block_means(picture: F32) -> F32:
+    """Means of the picture's blocks, one beginning every half block."""
+    half = BLOCK // 2
+    rows, columns = (n // half for n in picture.shape)
+    cells = cv2.resize(picture[: rows * half, : columns * half], (columns, rows), interpolation=cv2.INTER_AREA)
+    pairs = cells[1:] + cells[:-1]
+    return np.float32(0.25) * (pairs[:, 1:] + pairs[:, :-1])
+
+
 def _inside(picture: NDArray, aside: int) -> NDArray:
     return picture[aside : picture.shape[0] - aside, aside : picture.shape[1] - aside]
 
@@ -162,16 +171,16 @@ def _best_likeness(one: F32, other: F32, compared: F32, side: int, aside: int) -
     """The greatest normalised correlation of each block of one texture with the other's, up to `aside` px aside;
     with its neighbours' in a square of `side` blocks, if that is not 0.
     """
-    step = np.s_[:: BLOCK // 2, :: BLOCK // 2]
     inner = np.ascontiguousarray(_inside(one, aside))
     high, wide = inner.shape
-    mean, spread = _means(inner, BLOCK)[step], _deviation(inner, BLOCK)[step]
+    mean = _block_means(inner)
+    spread = np.sqrt(np.maximum(_block_means(inner * inner) - mean * mean, 0))
     means, spreads = _means(other, BLOCK), _deviation(other, BLOCK)
     best = np.full(mean.shape, -1, np.float32)
     for dy in range(2 * aside + 1):
         for dx in range(2 * aside + 1):
             at = np.s_[dy : dy + high - BLOCK + 1 : BLOCK // 2, dx : dx + wide - BLOCK + 1 : BLOCK // 2]
-            both = _means(inner * other[dy : dy + high, dx : dx + wide], BLOCK)[step]
+            both = _block_means(inner * other[dy : dy + high, dx : dx + wide])
             found = (both - mean * means[at]) / (spread * spreads[at] + 1e-9)
             if side:
                 weighed, weight = (cv2.blur(x, (side, side), borderType=cv2.BORDER_CONSTANT)
@@ -203,8 +212,7 @@ def to_look(f: Features) -> Array:
 
 def _ahead(h: Array, size: tuple[int, int]) -> NDArray[np.bool_]:
     """Where a look's px lie ahead of the other camera."""
-    x, y = np.meshgrid(np.arange(size[0]), np.arange(size[1]))
-    w = h[2, 0] * x + h[2, 1] * y + h[2, 2]
+    w = h[2, 0] * np.arange(size[0]) + (h[2, 1] * np.arange(size[1]) + h[2, 2])[:, None]
     middle = h[2, 0] * size[0] / 2 + h[2, 1] * size[1] / 2 + h[2, 2]
     return w * np.sign(middle) > 1e-9
 
@@ -215,8 +223,15 @@ def texture(look: NDArray[np.uint8], fine: float, coarse: float, fair: NDArray[n
     """
     light = look.astype(np.float32)
     if fair is None:
-        return cv2.GaussianBlur(light, (0, 0), fine) - cv2.GaussianBlur(light, (0, 0), coarse)
+        return cv2.GaussianBlur(light, (0, 0), fine) - _widely(light, coarse)
     weight = fair.astype(np.float32)
-    near, far = (cv2.GaussianBlur(light * weight, (0, 0), s) / np.maximum(cv2.GaussianBlur(weight, (0, 0), s), 1e-3)
-                 for s in (fine, coarse))
+    near, far = (blur(light * weight, s) / np.maximum(blur(weight, s), np.float32(1e-3))
+                 for blur, s in ((lambda x, s: cv2.GaussianBlur(x, (0, 0), s), fine), (_widely, coarse)))
     return np.where(fair, near - far, np.float32(0))
+
+
+def _widely(picture: F32, sigma: float) -> F32:
+    """The picture blurred by a wide Gaussian, made at half its size."""
+    high, wide = picture.shape
+    small = cv2.resize(picture, ((wide + 1) // 2, (high + 1) // 2), interpolation=cv2.INTER_AREA)
+    return cv2.resize(cv2.GaussianBlur(small, (0, 0), sigma / 2), (wide, high), interpolation=cv2.INTER_LINEAR)
