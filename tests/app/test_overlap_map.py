@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from unittest import mock
 
 import numpy as np
 from numpy.testing import assert_allclose
@@ -14,6 +15,7 @@ from windfell.align.registration import PairFit, PanoramaRegistration, Placed
 from windfell.app.stations.map_frames import is_around, middle_of, outlines, picture_on_map
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
+from windfell.recipe import edits
 
 LENS = Lens(300, 200, 240.0)
 
@@ -108,6 +110,21 @@ class TheMap(WindowTest):
         middle = (left[0] + left[1]) / 2
         self.assertEqual(shown._nearest_link(QPointF(middle.x(), middle.y() + 2)), (0, 2))
         self.assertFalse(shown.grab().isNull())
+
+    def test_frames_have_the_numbers_that_all_of_the_set_count_by(self):
+        self.open("align")
+        self.session.edit(edits.switch_frame(self.session.project, "row", self.session.frame_set.frames[0].id, False))
+        self.settle()
+        shown = self.window.stations["align"].map
+        painted = set()
+        with mock.patch.object(shown, "_paint_number", lambda _, number, *more: painted.add(number)):
+            shown.grab()
+        self.assertEqual(painted, {2, 3, 4})
+        self.session.go("join")
+        self.settle()
+        join = self.window.stations["join"]
+        self.until(lambda: join.seams is not None and len(join.area.values) == 3)
+        self.assertEqual(join.area.numbers, (2, 3, 4))
 
 
 if __name__ == "__main__":

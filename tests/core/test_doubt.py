@@ -5,7 +5,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from windfell.align.doubt import doubt_words, doubtful_frames, spread_share
+from windfell.align.doubt import doubtful_frames, doubts_in_words, spread_share
+from windfell.align.pairs import NoLink
+from windfell.align.panorama import why_unplaced
 from windfell.align.registration import PairFit, PanoramaRegistration, Placed
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
@@ -34,9 +36,14 @@ class Doubt(unittest.TestCase):
         ((frame, (other, share)),) = doubtful_frames(found).items()
         self.assertEqual((frame, other), (3, 2))
         self.assertLess(share, 0.1)
-        words = doubt_words(other, share)
-        self.assertIn("frame 3", words)
+        words = doubts_in_words(found, (1, 2, 5, 6))[3]
+        self.assertIn("frame 5", words)
         self.assertIn("point", words)
+
+    def test_why_a_frame_has_no_place_names_the_nearest_by_its_number(self):
+        place = why_unplaced(1, [NoLink(*p, f"only {n} features look alike") for *p, n in ((0, 1, 3), (1, 2, 5))])
+        self.assertEqual(place.words((1, 3, 6)),
+                         "no overlap found; nearest is frame 6, where only 5 features look alike")
 
     def test_of_two_halves_the_smaller_is_doubted(self):
         found = row([(480, 300, 150), (480, 400, 560), (480, 400, 560)])

@@ -12,12 +12,14 @@ from tests.support import engine, frames_in, green, project_of, ridge, stranger
 from windfell.demo.faults import _photographer, write_planted
 from windfell.engine.mend import mended
 from windfell.engine.survey import matched_set, readiness, surveyed
+from windfell.errors import CannotJoin
 from windfell.job import Cancelled, Job
 from windfell.readiness.checks import CHECKS, findings, missing_cap
 from windfell.readiness.coverage import coverage_of, missing_caps
 from windfell.readiness.parallax import sideways_shift
 from windfell.readiness.sharpness import burnt_blocks, detail_blocks
 from windfell.readiness.survey import Coverage, PairLook, Survey
+from windfell.recipe.edits import switch_frames
 from windfell.recipe.model import Kind
 from windfell.recipe.sources import VideoInstant
 
@@ -40,6 +42,12 @@ class OnRealFrames(unittest.TestCase):
         edit = mended(host, project, set_id, [found["unconnected"], found["duplicate"]], Job())
         self.assertEqual([f.on for f in edit.project.sets[0].frames], [True] * 4 + [False] * 2)
         self.assertEqual(readiness(host, edit.project, set_id, Job()), [])
+        aside = switch_frames(project, set_id, [project.sets[0].frames[0].id], False).project
+        titles = [f.title for f in readiness(host, aside, set_id, Job())]
+        self.assertTrue(any("Frame 5:" in t for t in titles) and any("6" in t for t in titles), titles)
+        apart = switch_frames(project, set_id, [project.sets[0].frames[n].id for n in (1, 2, 5)], False).project
+        with self.assertRaisesRegex(CannotJoin, r"frames (1 and [45]|4 and 5) come nearest"):
+            host.stages(apart, set_id).registration(Job())
 
     def test_what_cannot_be_read_is_named_and_the_rest_goes_on(self):
         with tempfile.TemporaryDirectory() as folder:

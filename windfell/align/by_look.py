@@ -12,11 +12,13 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
 from windfell.align.features import Features
 from windfell.align.same_light import around, likeness_apart, texture, to_look
 from windfell.geometry import planar
+from windfell.later import Later
+
+fft = Later("scipy.fft")
 
 Array = NDArray[np.float64]
 F32 = NDArray[np.float32]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from windfell.align.groups import group_numbers
@@ -29,16 +31,16 @@ def doubtful_frames(found: PanoramaRegistration) -> dict[int, tuple[int, float]]
     return out
 
 
-def doubts_in_words(found: PanoramaRegistration) -> dict[int, str]:
-    """Of each doubtful frame what is doubtful about it, and what to do."""
-    return {n: doubt_words(*why) for n, why in doubtful_frames(found).items()}
+def doubts_in_words(found: PanoramaRegistration, numbers: Sequence[int]) -> dict[int, str]:
+    """Of each doubtful frame what is doubtful about it, and what to do; `numbers`: what a person calls the frames."""
+    return {n: doubt_words(numbers[other], share) for n, (other, share) in doubtful_frames(found).items()}
 
 
 def doubt_words(other: int, share: float) -> str:
-    """What is doubtful about a frame that holds to the `other` by points spread over so small a share, and what to
-    do.
+    """What is doubtful about a frame that holds to the one of number `other` by points spread over so small a share,
+    and what to do.
     """
-    return (f"held to frame {other + 1} by one spot alone, {100 * share:.0f} % of what both show: it may have moved; "
+    return (f"held to frame {other} by one spot alone, {100 * share:.0f} % of what both show: it may have moved; "
             f"compare the two, a point made elsewhere settles it")
 
 

@@ -249,7 +249,9 @@ def _with_all_frames(cameras: Cameras, members: list[int], features, hints, foca
                    places=places)
 
 
-def settled(ground: Ground, help_: Help, job: Job) -> PanoramaRegistration:
+def settled(
+    ground: Ground, help_: Help, job: Job, numbers: Sequence[int] | None = None
+) -> PanoramaRegistration:
     """The registration: the ground, with what people added. Quick: it starts from the ground's cameras.
 
     Rotations are in the axes of the first placed frame, unless lines or poses by hand say what is upright;
@@ -257,7 +259,7 @@ def settled(ground: Ground, help_: Help, job: Job) -> PanoramaRegistration:
     """
     helped = with_help(ground, help_)
     if len(helped.members) < 2:
-        raise CannotJoin(_nothing_joins(len(ground.problems), ground.refused))
+        raise CannotJoin(_nothing_joins(numbers or range(1, len(ground.problems) + 1), ground.refused))
     cameras, scale = helped.cameras, ground.scale_px
     if helped.changed:
         start = ground.scale_px if ground.members else None
@@ -279,14 +281,14 @@ def sketched_panorama(
     """
     members = largest_connected(len(features), links)
     if len(members) < 2:
-        raise CannotJoin(_nothing_joins(len(features), refused))
+        raise CannotJoin(_nothing_joins(range(1, len(features) + 1), refused))
     place = {n: i for i, n in enumerate(members)}
     observed = [Observations(place[k.a], place[k.b], k.points_a[k.inlier], k.points_b[k.inlier])
                 for k in links if k.a in place and k.b in place]
     cameras = starting_cameras(features, hints, members, observed, None)
     rotations = from_first(list(cameras.rotations))
     frames = tuple(
-        Placed(cameras.lens(place[n]), rotations[place[n]], 0.0) if n in place else Unplaced(why_unplaced(n, refused))
+        Placed(cameras.lens(place[n]), rotations[place[n]], 0.0) if n in place else why_unplaced(n, refused)
         for n in range(len(features)))
     return PanoramaRegistration(frames, (), 0.0)
 
@@ -306,7 +308,7 @@ def _result(
     frames: list[Placed | Unplaced] = []
     for n, problem in enumerate(ground.problems):
         if n not in helped.members:
-            frames.append(Unplaced(problem or why_unplaced(n, ground.refused)))
+            frames.append(Unplaced(problem) if problem else why_unplaced(n, ground.refused))
             continue
         rotation = cameras.rotations[n] if keeps_axes else first.T @ cameras.rotations[n]
         lens_errors = tuple(float(v) for v in errors.lenses[cameras.group[n]])
@@ -323,24 +325,25 @@ def _rms(fits) -> float:
     return float(np.sqrt(total / points)) if points else 0.0
 
 
-def why_unplaced(n: int, refused: Sequence[NoLink]) -> str:
-    """The reason of the pair that came nearest to holding, in words."""
+def why_unplaced(n: int, refused: Sequence[NoLink]) -> Unplaced:
+    """The reason of the pair that came nearest to holding."""
     own = [r for r in refused if n in (r.a, r.b)]
     if not own:
-        return "it holds only to frames that are themselves apart from the rest"
+        return Unplaced("it holds only to frames that are themselves apart from the rest")
     contradicting = [r for r in own if "contradicts" in r.reason]
     if contradicting:
-        return "what it shares with its neighbours contradicts the other frames"
+        return Unplaced("what it shares with its neighbours contradicts the other frames")
     best = max(own, key=lambda r: _leading_number(r.reason))
     other = best.b if best.a == n else best.a
-    return f"no overlap found; nearest is frame {other + 1}, where {best.reason}"
+    return Unplaced(f"no overlap found; nearest is frame {{}}, where {best.reason}", other)
 
 
 def _leading_number(reason: str) -> int:
     return max((int(w) for w in reason.split() if w.isdigit()), default=0)
 
 
-def _nothing_joins(count: int, refused: Sequence[NoLink]) -> str:
+def _nothing_joins(numbers: Sequence[int], refused: Sequence[NoLink]) -> str:
+    count = len(numbers)
     if count < 2:
         return "A panorama needs at least two frames."
     best = max(refused, key=lambda r: _leading_number(r.reason))
@@ -350,6 +353,6 @@ def _nothing_joins(count: int, refused: Sequence[NoLink]) -> str:
         cannot = "cannot" if moved else "do not overlap enough to"
         return f"The two frames {cannot} be joined: {best.reason}. {help_}."
     return (
-        f"No two of the {count} frames {'can' if moved else 'overlap enough to'} be joined; frames {best.a + 1} and "
-        f"{best.b + 1} come nearest, but {best.reason}. {help_}."
+        f"No two of the {count} frames {'can' if moved else 'overlap enough to'} be joined; frames {numbers[best.a]} "
+        f"and {numbers[best.b]} come nearest, but {best.reason}. {help_}."
     )

@@ -40,9 +40,14 @@ class Placed:
 
 @dataclass(frozen=True)
 class Unplaced:
-    """A frame that could not be placed, and why."""
+    """A frame that could not be placed, and why; what that says of a frame `nearest` has {} for its number."""
 
     reason: str
+    nearest: int | None = None
+
+    def words(self, numbers: Sequence[int]) -> str:
+        """Why, where a person calls the frames by these `numbers`."""
+        return self.reason if self.nearest is None else self.reason.format(numbers[self.nearest])
 
 
 @dataclass(frozen=True)

@@ -64,7 +64,7 @@ class Registrations(QObject):
 
         def work(job: Job) -> tuple[PanoramaRegistration | StackRegistration, dict[int, str]]:
             found = engine.stages(project, frame_set.id).registration(job)
-            return found, doubts_in_words(found) if isinstance(found, PanoramaRegistration) else {}
+            return found, doubts_in_words(found, frame_set.numbers) if isinstance(found, PanoramaRegistration) else {}
 
         same = self._asked is not None and self._asked[:3] == wanted[:3]
         self._asked, self.waiting = wanted, True

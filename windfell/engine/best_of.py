@@ -89,7 +89,7 @@ def best_layer(stages: PileStages, frame: int, box: Box, job: Job) -> tuple[Laye
     take = best_cut(off, core > 0, edge)
     mask = _over_all(take, region, scale, stages.whole_size(job))
     ev, warmth, tint = as_layer_light(tuple(float(v) for v in gain))
-    layer = Layer(frames=(stages.set.used[frame].id,), name=f"best: frame {1 + frame}",
+    layer = Layer(frames=(stages.set.used[frame].id,), name=f"best: frame {stages.set.numbers[frame]}",
                   area=Area((Found(mask_name(mask)),)), exposure_ev=ev, warmth=warmth, tint=tint,
                   right_px=round(float(shift[0]) / scale, 1), down_px=round(float(shift[1]) / scale, 1))
     return layer, mask

@@ -33,7 +33,7 @@ def piece_layer(own: FrameSet, mover: Mover, shadow: bool, beside: Sequence[floa
     cast = shadow_mask(mover, reach) if shadow else None
     masks = [mover.body_over(size)] if cast is None else [mover.body_over(size), cast]
     ev, warmth, tint = as_layer_light(tuple(g / b for g, b in zip(mover.gain, beside, strict=True)))
-    name = f"mover {1 + mover.track} of frame {1 + mover.frame}"
+    name = f"mover {1 + mover.track} of frame {own.numbers[mover.frame]}"
     layer = Layer(frames=(own.used[mover.frame].id,), name=name, area=Area(tuple(Found(mask_name(m)) for m in masks)),
                   exposure_ev=ev, warmth=warmth, tint=tint)
     return layer, {mask_name(m): m for m in masks}
@@ -69,7 +69,7 @@ def with_pieces(own: FrameSet, found: Subjects, chosen: Iterable[int], shadows: 
     layers, masks = list(own.combining.layers), {}
     beside = (1.0, 1.0, 1.0)
     if base is not None:
-        layers.append(Layer(frames=(own.used[base].id,), name=f"base: frame {1 + base}"))
+        layers.append(Layer(frames=(own.used[base].id,), name=f"base: frame {own.numbers[base]}"))
         gains = [m.gain for m in found.movers if m.frame == base]
         beside = tuple(float(v) for v in np.median(gains, axis=0)) if gains else found.gain_of(base)
     else:

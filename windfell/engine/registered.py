@@ -53,7 +53,7 @@ class RegisteredFrames(Stages):
 
     def _register(self, job: Job) -> PanoramaRegistration:
         found = self._host.cache.get(
-            self._registration_key(job), lambda: settled(self.ground(job), help_of(self.set), job))
+            self._registration_key(job), lambda: settled(self.ground(job), help_of(self.set), job, self.set.numbers))
         level = self.set.registration.level
         found = oriented(found, level)
         if not level or found.upright or found.flat:

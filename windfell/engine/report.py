@@ -37,14 +37,14 @@ def panorama_report(
     """
     found = stages.registration(job)
     frames = stages.set.used
-    doubtful = doubts_in_words(found)
+    doubtful = doubts_in_words(found, stages.set.numbers)
     rows: list[dict[str, Any]] = []
     own: list[int] = []
     positions = []
     for n, f in enumerate(found.frames):
-        inner = stages.nested(n, job)
-        of_it = [_pose(frames[n], f, doubtful.get(n))] if inner is None else inner_rows(
-            inner, f, doubtful.get(n), job)
+        inner, place = stages.nested(n, job), _told(f, stages.set)
+        of_it = [_pose(frames[n], place, doubtful.get(n))] if inner is None else inner_rows(
+            inner, place, doubtful.get(n), job)
         own.append(len(rows) + (0 if inner is None else inner.reference()))
         positions.append(list(range(len(rows), len(rows) + len(of_it))))
         rows += of_it
@@ -138,6 +138,11 @@ def _seams_bent(stages: PanoramaStages, job: Job) -> dict[str, Any] | None:
             "after_px": round(found.after_px, 4)}
 
 
+def _told(place: Placed | Unplaced, frame_set: FrameSet) -> Placed | Unplaced:
+    """The place of one of a set's frames; a reason tells frames by their numbers."""
+    return Unplaced(place.words(frame_set.numbers)) if isinstance(place, Unplaced) else place
+
+
 def _pose(frame: Frame, found, doubt: str | None) -> dict[str, Any]:
     if isinstance(found, Placed):
         return {
@@ -213,12 +218,12 @@ def _place(place: Onto | NotOnto) -> dict[str, Any]:
 
 def doubts(frame_set: FrameSet, found: PanoramaRegistration) -> list[tuple[str, str]]:
     """(frame, why) for every frame whose place is doubtful."""
-    return [(frame_name(frame_set.used[n]), why) for n, why in doubts_in_words(found).items()]
+    return [(frame_name(frame_set.used[n]), why) for n, why in doubts_in_words(found, frame_set.numbers).items()]
 
 
 def unplaced(frame_set: FrameSet, found: PanoramaRegistration) -> list[tuple[str, str]]:
     """(frame, reason) for every frame that could not be placed."""
     return [
-        (frame_name(frame_set.used[n]), f.reason)
+        (frame_name(frame_set.used[n]), f.words(frame_set.numbers))
         for n, f in enumerate(found.frames) if not isinstance(f, Placed)
     ]

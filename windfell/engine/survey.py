@@ -62,7 +62,7 @@ def readiness(engine: Engine, project: Project, set_id: str, job: Job) -> list[F
 def _survey_key(engine: Engine, project: Project, set_id: str, job: Job) -> tuple:
     frame_set = project.set(set_id)
     files = [_identity(engine, project, f, job) for f in frame_set.used]
-    return frame_set.kind, frame_set.registration.align, files, [
+    return frame_set.kind, frame_set.registration.align, files, frame_set.numbers, [
         (f.id, f.development, f.lens) for f in frame_set.used]
 
 
@@ -90,7 +90,8 @@ def _survey(engine: Engine, project: Project, set_id: str, job: Job) -> Survey:
             refused.append((frame.id, found))
         else:
             looked.append((frame, opened, found))
-    frames = tuple(_frame_look(*one) for one in looked)
+    numbers = dict(zip((f.id for f in frame_set.used), frame_set.numbers, strict=True))
+    frames = tuple(_frame_look(f, numbers[f.id], opened, glimpse) for f, opened, glimpse in looked)
     aligned = frame_set.registration.align is not Align.NONE
     key = key_of("survey places", frame_set.kind,
                  [(o.identity, o.lens_key, o.focal_px, bending(f.lens)) for f, o, _ in looked])
@@ -139,7 +140,7 @@ def _places(
     return pairs, _coverage(registered, pairs, len(looked)), (), angle
 
 
-def _frame_look(frame: Frame, opened: Opened, glimpse: Glimpse) -> FrameLook:
+def _frame_look(frame: Frame, number: int, opened: Opened, glimpse: Glimpse) -> FrameLook:
     source = frame.source
     kind = "video" if isinstance(source, VideoInstant) else "set" if isinstance(source, SetSource) else "file"
     path = getattr(source, "path", "another set")
@@ -150,7 +151,7 @@ def _frame_look(frame: Frame, opened: Opened, glimpse: Glimpse) -> FrameLook:
     lens = frame.lens
     by_hand = any((lens.k1, lens.k2, lens.k3))
     return FrameLook(
-        frame.id, os.path.basename(path), os.path.splitext(path)[0].lower(), kind, opened.size,
+        frame.id, number, os.path.basename(path), os.path.splitext(path)[0].lower(), kind, opened.size,
         m and m.taken, m and m.exposure_value, m and m.focal_mm, m and m.camera, glimpse.digest,
         glimpse.fine, glimpse.burnt, profile, lens.profile is not None or by_hand,
         m is not None and m.format == "raw", field_of(glimpse.small, m and m.exposure_value),

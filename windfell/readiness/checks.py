@@ -24,7 +24,7 @@ LEAST_LIGHTS = 3
 
 def numbers(survey: Survey, places) -> str:
     """Frames by their numbers, in words."""
-    listed = sorted({p + 1 for p in places})
+    listed = sorted({survey.frames[p].number for p in places})
     if len(listed) == 1:
         return f"Frame {listed[0]}"
     if len(listed) > 6:
@@ -199,7 +199,8 @@ def bumped(survey: Survey) -> list[Finding]:
             "Align the frames", True)]
     n = big[0]
     return [Finding(
-        "bumped", Weight.WRONG, f"The tripod was bumped before frame {n + 1}, by {steps[n - 1]:.0f} px",
+        "bumped", Weight.WRONG,
+        f"The tripod was bumped before frame {survey.frames[n].number}, by {steps[n - 1]:.0f} px",
         "From there on everything comes out doubled.", ids(survey, range(n, len(shifts))), Mend.ALIGN,
         "Align the frames", True)]
 
@@ -212,7 +213,7 @@ def parallax(survey: Survey) -> list[Finding]:
     moved = "moved, as Align measured" if survey.measured else "seems to have moved"
     return [Finding(
         "parallax", Weight.DOUBTFUL, f"The camera {moved} sideways: {worst.parallax_px:.0f} px "
-        f"between frames {worst.a + 1} and {worst.b + 1}",
+        f"between frames {survey.frames[worst.a].number} and {survey.frames[worst.b].number}",
         "Near things may come out doubled or cut; look along the seams.",
         ids(survey, [p.a for p in found] + [p.b for p in found]))]
 
@@ -222,8 +223,9 @@ def thin_overlap(survey: Survey) -> list[Finding]:
         return []
     out = []
     for a, b, share in survey.coverage.thin:
+        first, second = (survey.frames[n].number for n in (a, b))
         out.append(Finding(
-            "thin overlap", Weight.DOUBTFUL, f"Frames {a + 1} and {b + 1} overlap by only {100 * share:.0f} %",
+            "thin overlap", Weight.DOUBTFUL, f"Frames {first} and {second} overlap by only {100 * share:.0f} %",
             "They may join badly or not at all; a quarter or more is wanted.", ids(survey, (a, b))))
     return out
 

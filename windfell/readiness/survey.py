@@ -17,13 +17,14 @@ F32 = NDArray[np.float32]
 
 @dataclass(frozen=True)
 class FrameLook:
-    """One frame. `fine` (by, bx) is log2 of fine against coarser detail in blocks, NaN where
-    there is none; `burnt` (by, bx) the share of burnt-out pixels. `digest` names the file's
-    content; sizes in px; `exposure_ev` is the light gathered by metadata; `field`: whether it shows
+    """One frame, of a `number` that a person counts it by. `fine` (by, bx) is log2 of fine against coarser
+    detail in blocks, NaN where there is none; `burnt` (by, bx) the share of burnt-out pixels. `digest` names the
+    file's content; sizes in px; `exposure_ev` is the light gathered by metadata; `field`: whether it shows
     something, or no light, or an even field.
     """
 
     id: str
+    number: int
     name: str
     stem: str
     source_kind: str

@@ -318,6 +318,11 @@ class FrameSet:
         """The frames that are switched on, in order."""
         return tuple(f for f in self.frames if f.on)
 
+    @property
+    def numbers(self) -> tuple[int, ...]:
+        """What a person calls the frames in use: counted from 1, with those kept aside."""
+        return tuple(n for n, f in enumerate(self.frames, 1) if f.on)
+
     def frame(self, frame_id: str) -> Frame:
         return next(f for f in self.frames if f.id == frame_id)
 

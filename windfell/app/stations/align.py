@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
@@ -275,7 +277,7 @@ class Align(Station):
         numbers = {f.id: n + 1 for n, f in enumerate(frame_set.frames)}
         rows = []
         for row, place in enumerate(places if len(places) == len(used) else ()):
-            placed, error, why = _place_words(place)
+            placed, error, why = _place_words(place, frame_set.numbers)
             adds, redundant = self._adds(row)
             near = self.found.depth.worst.get(row) if self.found.depth else None
             if near is not None:
@@ -352,7 +354,7 @@ class Align(Station):
         self.session.change("registration.reference", self.reference.itemData(index), True)
 
 
-def _place_words(place) -> tuple[str, str, str]:
+def _place_words(place, numbers: Sequence[int]) -> tuple[str, str, str]:
     if isinstance(place, Placed):
         return "yes", f"{place.rms_px:.2f}", ""
     if isinstance(place, Onto):
@@ -360,7 +362,7 @@ def _place_words(place) -> tuple[str, str, str]:
             return "yes", f"{place.rms_px:.2f}", "as it is"
         shift = planar.apply(place.transform, _ORIGIN)[0]
         return "yes", f"{place.rms_px:.2f}", f"moved {shift[0]:+.1f}, {shift[1]:+.1f} px"
-    return "no", "", f"{place.reason}. {REMEDY}" if isinstance(place, Unplaced) else place.reason
+    return "no", "", f"{place.words(numbers)}. {REMEDY}" if isinstance(place, Unplaced) else place.reason
 
 
 def _table(name: str, headers: tuple[str, ...]) -> QTableWidget:

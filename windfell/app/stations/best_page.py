@@ -115,10 +115,11 @@ class BestPage(QWidget):
             button = QToolButton()
             button.setIcon(QIcon(QPixmap.fromImage(image_of_rgb(one.picture))))
             button.setIconSize(TILE)
-            button.setText(f"{one.frame + 1}   sharp {100 * one.sharpness:.0f} %")
+            number = own.numbers[one.frame]
+            button.setText(f"{number}   sharp {100 * one.sharpness:.0f} %")
             button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
-            button.setAccessibleName(f"Frame {one.frame + 1}")
-            button.setToolTip(f"Lay frame {one.frame + 1} in here")
+            button.setAccessibleName(f"Frame {number}")
+            button.setToolTip(f"Lay frame {number} in here")
             button.clicked.connect(lambda _=False, n=one.frame: self.lay(n))
             self._row.insertWidget(self._row.count(), button)
             self.buttons.append(button)
@@ -127,8 +128,9 @@ class BestPage(QWidget):
     def lay(self, frame: int) -> None:
         """Lay a frame into the box; what this box had before goes."""
         s, own, place = self.session, self.session.frame_set, self.place
-        if own is None or place is None:
+        if own is None or place is None or frame >= len(own.used):
             return
+        number = own.numbers[frame]
         project = pieces.whole_ground(s.project, own.id)
         there = [x for x in own.combining.layers if not self._same_place(x.name, place)]
         below = project.set(own.id)
@@ -145,8 +147,8 @@ class BestPage(QWidget):
             layer = replace(layer, name=f"{layer.name} {self._mark(place)}")
             s.engine.masks[pieces.mask_of(layer)] = mask
             old = {pieces.mask_of(x) for x in s.frame_set.combining.layers if self._same_place(x.name, place)}
-            s.edit(pieces.swap(s.project, s.set_id, old, [layer], f"best of frame {frame + 1}"), True)
-            self.words.setText(f"Frame {frame + 1} is laid in: light by {layer.exposure_ev:+.2f} EV, moved by "
+            s.edit(pieces.swap(s.project, s.set_id, old, [layer], f"best of frame {number}"), True)
+            self.words.setText(f"Frame {number} is laid in: light by {layer.exposure_ev:+.2f} EV, moved by "
                                f"{abs(layer.right_px) + abs(layer.down_px):.0f} px.")
 
         s.desk.ask("best", make, done, lambda words: s.say(words, "wrong"))

@@ -155,10 +155,8 @@ class CorePage(QWidget):
         shown = self._view.source.shown
         return f"x {int(at.x() * shown.width)}  y {int(at.y() * shown.height)}" if shown else ""
 
-    def _numbers(self) -> list[int]:
-        own = self.session.frame_set
-        ids = [f.id for f in own.frames]
-        return [1 + ids.index(f.id) for f in own.used]
+    def _numbers(self) -> tuple[int, ...]:
+        return self.session.frame_set.numbers
 
     def _set_axis(self, axis: str) -> None:
         for plot in (self.plot, *self.pinned):

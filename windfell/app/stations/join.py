@@ -249,14 +249,15 @@ class Join(Station):
         if frame_set:
             ids = [f.id for f in frame_set.used]
             chosen = ids.index(self.session.frame_id) if self.session.frame_id in ids else None
-        self.area.show_values([None if s is None else 100 * s for s in shares], chosen)
-        self.gain.show_values(self.seams.gains_ev if self.seams else [], chosen)
+        # the bars may still be those of before a frame was kept aside
+        numbers = frame_set.numbers if frame_set and len(frame_set.used) == len(shares) else None
+        self.area.show_values([None if s is None else 100 * s for s in shares], chosen, numbers)
+        self.gain.show_values(self.seams.gains_ev if self.seams else [], chosen, numbers)
         said = [evened_words(self.seams.evened), bent_words(self.seams.bent)] if self.seams else []
         self.even_words.setText(" ".join(w for w in said if w))
         self.even_words.setVisible(bool(self.even_words.text()))
 
     def _pick(self, n: int) -> None:
-        # the bars may still be those of before a frame was kept aside
         used = self.session.frame_set.used if self.session.frame_set else ()
         if n < len(used):
             self.session.select_frame(used[n].id)

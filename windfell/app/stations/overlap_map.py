@@ -132,8 +132,9 @@ class OverlapMap(QWidget):
             paint_strokes(p, self.strokes, self._scale, self._offset)
         for link in () if self._parallax else found.links:
             self._paint_link(p, link)
+        numbers = self._found.frame_set.numbers
         for n, middle in self._middles.items():
-            self._paint_number(p, n, middle, frames[n].id == self._session.frame_id)
+            self._paint_number(p, numbers[n], middle, frames[n].id == self._session.frame_id)
         self._paint_legend(p, found, len(frames))
 
     def _paint_words(self, p: QPainter) -> None:
@@ -184,7 +185,8 @@ class OverlapMap(QWidget):
             for a, b in lines:
                 p.drawLine(a, b)
         if hover and lines:
-            words = f"{link.a + 1} and {link.b + 1}: {len(link.points_a)} points, {link.rms_px:.2f} px ({word})"
+            a, b = (self._found.frame_set.numbers[n] for n in (link.a, link.b))
+            words = f"{a} and {b}: {len(link.points_a)} points, {link.rms_px:.2f} px ({word})"
             self._paint_tag(p, (lines[0][0] + lines[0][1]) / 2 - QPointF(0, 26), words)
 
     def _paint_tag(self, p: QPainter, at: QPointF, words: str) -> None:
@@ -198,20 +200,21 @@ class OverlapMap(QWidget):
         p.setPen(theme.colour("ink"))
         p.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
-    def _paint_number(self, p: QPainter, n: int, at: QPointF, chosen: bool) -> None:
+    def _paint_number(self, p: QPainter, number: int, at: QPointF, chosen: bool) -> None:
         p.setPen(QPen(theme.colour("gorse" if chosen else "ink"), 2))
         p.setBrush(theme.colour("sheet"))
         p.drawEllipse(at, 12, 12)
         p.setFont(theme.numbers_font(8.4))
         p.setPen(theme.colour("ink"))
-        p.drawText(QRectF(at.x() - 12, at.y() - 12, 24, 24), Qt.AlignmentFlag.AlignCenter, str(n + 1))
+        p.drawText(QRectF(at.x() - 12, at.y() - 12, 24, 24), Qt.AlignmentFlag.AlignCenter, str(number))
 
     def _paint_legend(self, p: QPainter, found: PanoramaRegistration, count: int) -> None:
         if self.strokes is not None:
             words = legend_words(self._found.depth.rating_px, self.strokes)
             self._paint_tag(p, QPointF(self.width() / 2, self.height() - 22), words)
             return
-        aside = [str(n + 1) for n, f in enumerate(found.frames) if not isinstance(f, Placed)]
+        numbers = self._found.frame_set.numbers
+        aside = [str(number) for number, f in zip(numbers, found.frames, strict=True) if not isinstance(f, Placed)]
         words = f"{len(found.placed)} of {count} frames placed, {found.rms_px:.2f} px over all points"
         if aside:
             words += f"   ·   set aside: {', '.join(aside)}"

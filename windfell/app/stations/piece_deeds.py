@@ -86,7 +86,7 @@ class PieceDeeds:
         """What two taken pieces share is given to one by order, parted by a line, or one of them is left."""
         s = self.session
         masks = [self._of.shelf.shown[n].mask for n in (one, other)]
-        names = [names_of(self._of.shelf.found.movers, [n]) for n in (one, other)]
+        names = [names_of(self._of.shelf.found.movers, [n], s.frame_set.numbers) for n in (one, other)]
         if deed in ("first", "second"):
             front = int(deed == "second")
             s.edit(pieces.before_other(s.project, s.set_id, masks[front], masks[1 - front],

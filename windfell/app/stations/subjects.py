@@ -276,24 +276,26 @@ class Subjects(Station):
             self.view.show_tiles((), {})
             self._show_one()
             return
-        movers = shelf.found.movers
+        movers, numbers = shelf.found.movers, own.numbers
         tiles = []
         for n in self.offered:
             against = [j for j in shelf.found.conflicts_of(n, self.with_shadows) if j in taken]
-            words = f"Track {movers[n].track + 1}, frame {movers[n].frame + 1}"
+            number = numbers[movers[n].frame]
+            words = f"Track {movers[n].track + 1}, frame {number}"
             if against:
-                words += ": shares its place with " + names_of(movers, against)
-            tiles.append(Tile(n, movers[n].frame, movers[n].track, n in taken, bool(against), words))
+                words += ": shares its place with " + names_of(movers, against, numbers)
+            tiles.append(Tile(n, number, movers[n].track, n in taken, bool(against), words))
         self.view.show_tiles(tuple(tiles), self._images)
         pairs = self._open_pairs()
         self.conflicts.show_pairs([(i, j, self._clash(i, j)) for i, j in pairs])
-        c.words.setText(all_of_it(shelf.found, len(taken), len(pairs), self.boxed))
+        c.words.setText(all_of_it(shelf.found, len(taken), len(pairs), self.boxed, numbers))
         self._show_one()
 
     def _clash(self, i: int, j: int) -> str:
         found = self.shelf.found
         how = "they overlap" if j in found.conflicts_of(i, False) else "one stands on the other's shadow"
-        return f"{names_of(found.movers, [i])} and {names_of(found.movers, [j])}: {how}".capitalize()
+        one, other = (names_of(found.movers, [n], self.session.frame_set.numbers) for n in (i, j))
+        return f"{one} and {other}: {how}".capitalize()
 
     def _open_pairs(self) -> list[tuple[int, int]]:
         """The pairs of taken pieces that share a place and were not parted."""
@@ -315,7 +317,7 @@ class Subjects(Station):
             self.one.setText("Press a small picture, or what moves in the picture, to take or leave it.")
             return
         against = [j for j in self.shelf.found.conflicts_of(n, self.with_shadows) if j in self.taken]
-        self.one.setText(one_of_it(self.shelf.found, n, against))
+        self.one.setText(one_of_it(self.shelf.found, n, against, own.numbers))
 
     def _fill_frames(self, own: FrameSet) -> None:
         plain = str(own.combining.rule) == "median"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QSizePolicy, QWidget
@@ -19,6 +21,7 @@ class Bars(QWidget):
         super().__init__()
         self.title, self.unit = title, unit
         self.values: list[float | None] = []
+        self.numbers: tuple[int, ...] = ()
         self.low_is_bad = False
         self.chosen: int | None = None
         self._kept = KeptPainting(self)
@@ -32,8 +35,12 @@ class Bars(QWidget):
     def minimumSizeHint(self) -> QSize:
         return QSize(120, 54)
 
-    def show_values(self, values: list[float | None], chosen: int | None = None) -> None:
+    def show_values(
+        self, values: list[float | None], chosen: int | None = None, numbers: Sequence[int] | None = None
+    ) -> None:
+        """One bar for each of the values, under the frames' `numbers`, or counted from 1."""
         self.values, self.chosen = values, chosen
+        self.numbers = tuple(numbers or range(1, len(values) + 1))
         self.update()
 
     def _slot(self) -> float:
@@ -47,10 +54,10 @@ class Bars(QWidget):
     def mouseMoveEvent(self, event) -> None:
         n = int((event.position().x() - 6) / self._slot())
         if 0 <= n < len(self.values) and self.values[n] is not None:
-            self.setToolTip(f"Frame {n + 1}: {self.values[n]:.2f} {self.unit}")
+            self.setToolTip(f"Frame {self.numbers[n]}: {self.values[n]:.2f} {self.unit}")
 
     def paintEvent(self, event) -> None:
-        self._kept.show((self.title, tuple(self.values), self.chosen, self.low_is_bad), self._paint)
+        self._kept.show((self.title, tuple(self.values), self.numbers, self.chosen, self.low_is_bad), self._paint)
 
     def _paint(self, p: QPainter) -> None:
         p.setFont(theme.words_font(9.5))
@@ -63,7 +70,7 @@ class Bars(QWidget):
         for n, value in enumerate(self.values):
             left = 6 + n * slot
             p.setPen(theme.colour("gorse_ink" if n == self.chosen else "quiet"))
-            p.drawText(QRectF(left, foot, slot, 14), Qt.AlignmentFlag.AlignCenter, str(n + 1))
+            p.drawText(QRectF(left, foot, slot, 14), Qt.AlignmentFlag.AlignCenter, str(self.numbers[n]))
             if value is None:
                 continue
             high = max(1.0, tall * value / top)

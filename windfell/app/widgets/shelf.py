@@ -18,8 +18,8 @@ NEUTRAL = "#a3a3a0"  # light and dark things are told from it in both themes
 
 @dataclass(frozen=True)
 class Tile:
-    """A piece on the shelf: its index, frame and track (from 0), whether it is taken, whether a taken one stands in
-    its place, and words for it.
+    """A piece on the shelf: its index, its frame's number and its track (from 0), whether it is taken, whether a
+    taken one stands in its place, and words for it.
     """
 
     piece: int
@@ -109,7 +109,7 @@ class ShelfView(QWidget):
         p.setFont(theme.words_font(9))
         p.setPen(theme.colour("quiet"))
         for n, frame in enumerate(self._columns):
-            p.drawText(QRectF(SIDE + n * (TILE + GAP), 0, TILE, HEAD), Qt.AlignmentFlag.AlignCenter, str(frame + 1))
+            p.drawText(QRectF(SIDE + n * (TILE + GAP), 0, TILE, HEAD), Qt.AlignmentFlag.AlignCenter, str(frame))
         for n, track in enumerate(self._rows):
             room = QRectF(0, HEAD + n * (TILE + GAP), SIDE - 6, TILE)
             p.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, f"track {track + 1}")
