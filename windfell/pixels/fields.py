@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -77,9 +78,16 @@ def was_covered(one: FieldLook, lights: Sequence[FieldLook]) -> bool | None:
 
 def _smooth_part(values: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """The polynomial surface through values (h, w) by least squares, and what it leaves."""
-    h, w = values.shape
+    terms, inverse = _terms(*values.shape)
+    surface = (terms @ (inverse @ (terms.T @ values.ravel().astype(np.float64)))).reshape(values.shape)
+    return surface, values - surface
+
+
+@lru_cache(4)
+def _terms(h: int, w: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """The surface's terms at each of h x w px, and the inverse of their moments; few of them, so that is well
+    conditioned.
+    """
     y, x = (v.ravel() for v in np.meshgrid(np.linspace(-1, 1, h), np.linspace(-1, 1, w), indexing="ij"))
     terms = np.stack([x**i * y**j for i in range(DEGREE + 1) for j in range(DEGREE + 1 - i)], axis=1)
-    parts, *_ = np.linalg.lstsq(terms, values.ravel().astype(np.float64), rcond=None)
-    surface = (terms @ parts).reshape(h, w)
-    return surface, values - surface
+    return terms, np.linalg.inv(terms.T @ terms)
