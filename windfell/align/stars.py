@@ -38,6 +38,9 @@ LOG_CHANCE = -6.0
 SIDE_STEP = 3
 MOST_BEND = 0.25
 WORTH = 0.85
+# of four stars the pairs, and the two that each leaves
+PAIRS = np.array(list(combinations(range(4), 2)))
+OTHERS = PAIRS[::-1]
 
 
 @dataclass(frozen=True)
@@ -202,9 +205,9 @@ def _proposals(a: Stars, b: Stars):
     if not len(codes_a) or not len(codes_b):
         return
     distance, index = spatial.cKDTree(codes_b).query(codes_a, k=2, distance_upper_bound=CODE_RADIUS)
-    found = [(d, n, m) for n in range(len(codes_a)) for d, m in zip(distance[n], index[n], strict=True)
-             if np.isfinite(d)]
-    for _, n, m in sorted(found)[:TRIED]:
+    near, which = np.nonzero(np.isfinite(distance))
+    order = np.argsort(distance[near, which], kind="stable")[:TRIED]
+    for n, m in zip(near[order], index[near, which][order], strict=True):
         p, q = a.points[quads_a[n]], b.points[quads_b[m]]
         h = fitted_similarity(p, q, np.ones(4))
         scale = float(np.hypot(h[0, 0], h[1, 0]))
@@ -217,26 +220,29 @@ def asterisms(points: Array) -> tuple[Array, NDArray[np.intp]]:
     if len(points) < 4:
         return np.zeros((0, 4)), np.zeros((0, 4), np.intp)
     _, near = spatial.cKDTree(points).query(points, k=min(NEIGHBOURS + 1, len(points)))
-    groups = {tuple(sorted((int(row[0]), *map(int, c)))) for row in near for c in combinations(row[1:], 3)}
-    codes, quads = [], []
-    for group in groups:
-        code, order = _code(points, group)
-        codes.append(code)
-        quads.append(order)
-    return np.array(codes), np.array(quads, np.intp)
+    three = np.array(list(combinations(range(1, near.shape[1]), 3)))
+    groups = np.column_stack([np.repeat(near[:, 0], len(three)), near[:, three].reshape(-1, 3)])
+    return _codes(points, np.unique(np.sort(groups, axis=1), axis=0))
 
 
-def _code(points: Array, group: tuple[int, ...]) -> tuple[Array, list[int]]:
-    a, b = max(combinations(group, 2), key=lambda ab: float(np.sum((points[ab[0]] - points[ab[1]]) ** 2)))
-    rest = [n for n in group if n not in (a, b)]
-    for one, other in ((a, b), (b, a)):
-        axis = points[other] - points[one]
-        turn = np.array([[axis[0], axis[1]], [-axis[1], axis[0]]]) / max(float(axis @ axis), 1e-9)
-        inner = sorted((tuple(turn @ (points[n] - points[one])), n) for n in rest)
-        (c, first), (d, second) = inner
-        if c[0] + d[0] <= 1:
-            return np.array([*c, *d]), [one, other, first, second]
-    return np.array([*c, *d]), [one, other, first, second]
+def _codes(points: Array, groups: NDArray[np.intp]) -> tuple[Array, NDArray[np.intp]]:
+    """Of groups (m, 4) of stars the places (m, 4) of two on the axis between those farthest from each other, x and y
+    in its length, the first ahead of the second and both nearer to its beginning; and the stars (m, 4): of the axis
+    where it begins and ends, the first and the second.
+    """
+    every, at = np.arange(len(groups))[:, None], points[groups]
+    apart = ((at[:, PAIRS[:, 0]] - at[:, PAIRS[:, 1]]) ** 2).sum(axis=2)
+    longest = apart.argmax(axis=1)
+    ends, inner = groups[every, PAIRS[longest]], groups[every, OTHERS[longest]]
+    axis, off = points[ends[:, 1]] - points[ends[:, 0]], points[inner] - points[ends[:, :1]]
+    length = np.maximum((axis * axis).sum(axis=1), 1e-9)[:, None]
+    x = (off * axis[:, None]).sum(axis=2) / length
+    y = (off[..., 1] * axis[:, :1] - off[..., 0] * axis[:, 1:]) / length
+    turned = x.sum(axis=1) > 1
+    ends[turned], x[turned], y[turned] = ends[turned, ::-1], 1 - x[turned], -y[turned]
+    order = np.where(x[:, :1] > x[:, 1:], (1, 0), (0, 1))
+    x, y, inner = x[every, order], y[every, order], inner[every, order]
+    return np.column_stack([x[:, 0], y[:, 0], x[:, 1], y[:, 1]]), np.column_stack([ends, inner])
 
 
 def _grown(
