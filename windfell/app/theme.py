@@ -47,6 +47,7 @@ PEAT = Theme(
 THEMES = {t.name: t for t in (LIMESTONE, PEAT)}
 
 _current = LIMESTONE
+_sheets: dict[str, tuple[str, list[Path]]] = {}
 
 
 def current() -> Theme:
@@ -107,7 +108,7 @@ def apply(app: QApplication, theme: Theme) -> None:
 
 def dress(part: QWidget) -> None:
     """Put the current theme's sheet on a part of the window, or a dialog, and all that is in it."""
-    part.setStyleSheet(_style(_current))
+    part.setStyleSheet(_sheet(_current))
     part.setProperty(DRESSED, _current.name)
 
 
@@ -132,7 +133,17 @@ def app_icon() -> QIcon:
     return QIcon(str(ASSETS / "windfell.svg"))
 
 
-def _tinted(name: str, t: Theme) -> str:
+def _sheet(t: Theme) -> str:
+    """The theme's style sheet; made anew only where the icons that it names are gone."""
+    sheet, icons = _sheets.get(t.name, ("", []))
+    if not icons or not all(path.exists() for path in icons):
+        icons = [_tinted(name, t) for name in ("chevron-down", "check")]
+        sheet = _style(t, *(path.as_posix() for path in icons))
+        _sheets[t.name] = sheet, icons
+    return sheet
+
+
+def _tinted(name: str, t: Theme) -> Path:
     """A file of an icon in the theme's ink, as style sheets want one."""
     folder = cache_folder() / "icons"
     path = folder / f"{name}-{t.name}.svg"
@@ -140,10 +151,10 @@ def _tinted(name: str, t: Theme) -> str:
         folder.mkdir(parents=True, exist_ok=True)
         svg = (ASSETS / "icons" / f"{name}.svg").read_text()
         path.write_text(svg.replace("currentColor", t.ink))
-    return path.as_posix()
+    return path
 
 
-def _style(t: Theme) -> str:
+def _style(t: Theme, chevron: str, check: str) -> str:
     return f"""
     * {{ outline: none; }}
     QWidget#ridge, QWidget#status {{ background: {t.stone}; }}
@@ -170,7 +181,7 @@ def _style(t: Theme) -> str:
         padding: 3px 6px; min-height: 20px;
     }}
     QComboBox::drop-down {{ border: none; width: 22px; }}
-    QComboBox::down-arrow {{ image: url({_tinted("chevron-down", t)}); width: 14px; height: 14px; }}
+    QComboBox::down-arrow {{ image: url({chevron}); width: 14px; height: 14px; }}
     QComboBox QAbstractItemView {{ background: {t.sheet}; color: {t.ink}; selection-background-color: {t.tarn}; selection-color: {t.sheet}; }}
     QTableWidget, QListWidget, QTreeWidget {{
         background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; border-radius: 5px;
@@ -180,7 +191,7 @@ def _style(t: Theme) -> str:
     QHeaderView::section {{ background: {t.stone}; color: {t.quiet}; border: none; padding: 3px 6px; }}
     QCheckBox {{ spacing: 7px; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px; background: {t.sheet}; }}
-    QCheckBox::indicator:checked {{ image: url({_tinted("check", t)}); border-color: {t.ink}; }}
+    QCheckBox::indicator:checked {{ image: url({check}); border-color: {t.ink}; }}
     QCheckBox:focus {{ border: 1px solid {t.tarn}; border-radius: 3px; }}
     QScrollArea {{ border: none; background: transparent; }}
     QScrollBar:vertical {{ width: 10px; background: transparent; }}

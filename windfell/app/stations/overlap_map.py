@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from time import perf_counter
+
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QPainter, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
@@ -15,6 +17,9 @@ from windfell.app.session import Session
 from windfell.app.stations.map_frames import TURN, is_around, middle_of, outlines, picture_on_map
 from windfell.app.stations.parallax_map import GOOD_PX, POOR_PX, Strokes, legend_words, paint_strokes, strokes_of
 from windfell.app.thumbnails import Thumbnails
+
+# of one painting, for bending frames' pictures
+BENDING_S = 0.025
 
 
 def link_form(rms_px: float) -> tuple[str, Qt.PenStyle, str]:
@@ -42,6 +47,7 @@ class OverlapMap(QWidget):
         self._scale, self._offset = 1.0, np.zeros(2)
         self._shapes: dict[int, np.ndarray] = {}
         self._pictures: dict[int, tuple[int, QImage, np.ndarray]] = {}
+        self._bend_until = 0.0
         self.strokes: Strokes | None = None
         self._parallax = False
         found.arrived.connect(self._lay_out)
@@ -126,6 +132,7 @@ class OverlapMap(QWidget):
             self._paint_words(p)
             return
         frames = self._found.frame_set.used
+        self._bend_until = perf_counter() + BENDING_S
         for n, outline in self._outlines.items():
             self._paint_frame(p, n, outline, frames[n])
         if self.strokes is not None:
@@ -154,18 +161,24 @@ class OverlapMap(QWidget):
         found = self._thumbnails.of(frame)
         chosen = frame.id == self._session.frame_id
         if found is not None and found.image is not None:
-            picture, corner = self._bent(n, found.image)
+            bent = self._bent(n, found.image)
             p.setOpacity(0.92 if chosen else 0.62)
-            p.drawImage(QPointF(*corner), SCREEN.shown(picture))
+            if bent is not None:
+                p.drawImage(QPointF(*bent[1]), SCREEN.shown(bent[0]))
             p.setOpacity(1.0)
         p.setBrush(Qt.BrushStyle.NoBrush)
         p.setPen(QPen(theme.colour("gorse" if chosen else "sheet", 255 if chosen else 190), 2.4 if chosen else 1.2))
         p.drawPolygon(outline)
 
-    def _bent(self, n: int, image: QImage) -> tuple[QImage, np.ndarray]:
-        """A frame's thumbnail as it lies on the map, and its corner; kept until the map is laid out anew."""
+    def _bent(self, n: int, image: QImage) -> tuple[QImage, np.ndarray] | None:
+        """A frame's thumbnail as it lies on the map, and its corner; kept until the map is laid out anew. What it
+        was, or None, if the time for that is used up: the next painting goes on.
+        """
         known = self._pictures.get(n)
         if known is None or known[0] != image.cacheKey():
+            if perf_counter() > self._bend_until:
+                QTimer.singleShot(0, self.update)
+                return known and known[1:]
             sharper = self.devicePixelRatioF()
             frame = self._registration().frames[n]
             picture, corner = picture_on_map(
