@@ -150,6 +150,20 @@ class KindsOfSets(unittest.TestCase):
 
 
 class StarFrames(unittest.TestCase):
+    def test_a_code_says_where_two_stars_lie_on_the_axis_of_the_others(self):
+        points = np.random.default_rng(4).uniform(0, 900, (30, 2))
+        codes, quads = asterisms(points)
+        self.assertGreater(len(codes), 300)
+        begin, end, first, second = (points[quads[:, k]] for k in range(4))
+        axis = end - begin
+        for star, place in ((first, codes[:, :2]), (second, codes[:, 2:])):
+            across = np.stack([-axis[:, 1], axis[:, 0]], axis=-1)
+            assert_allclose(begin + place[:, :1] * axis + place[:, 1:] * across, star, atol=1e-6)
+            self.assertTrue((np.linalg.norm(star - begin, axis=1) <= np.linalg.norm(axis, axis=1) + 1e-9).all())
+        self.assertTrue((codes[:, 0] <= codes[:, 2]).all() and (codes[:, 0] + codes[:, 2] <= 1 + 1e-12).all())
+        turned = 1.7 * points @ np.array([[0.6, 0.8], [-0.8, 0.6]]) + 40
+        assert_allclose(asterisms(turned)[0], codes, atol=1e-9)
+
     def test_points_of_light_are_found_to_a_tenth_of_a_pixel(self):
         rng = np.random.default_rng(2)
         true = rng.uniform(12, 188, (30, 2))
