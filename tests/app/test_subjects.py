@@ -358,6 +358,7 @@ class SubjectsStation(Drawing):
         best.buttons[6].click()
         self.settle()
         self.assertEqual(self.layers[-1].frames, (self.session.frame_set.used[6].id,))
+        self.assertIn("best: frame 7", self.layers[-1].name)
         best.buttons[2].click()
         self.settle()
         self.assertEqual([x.frames for x in self.layers], [(self.session.frame_set.used[2].id,)])

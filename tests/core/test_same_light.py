@@ -45,6 +45,13 @@ def features(grey: np.ndarray) -> Features:
     return quick_features(grey, WIDE, HIGH)
 
 
+class Alike(unittest.TestCase):
+    def test_a_look_is_wholly_like_itself_and_no_more(self):
+        own = features(soft_land(1.6))
+        found = likeness_apart(own, own, np.eye(3), np.array([[5.0, 5.0]]))
+        self.assertTrue(0.9995 < found <= 1.0001, found)
+
+
 class Moved(unittest.TestCase):
     def test_the_land_wins_over_a_thing_with_more_features(self):
         a, b = (features(f) for f in two_frames(soft_land(1.6)))
