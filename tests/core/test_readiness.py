@@ -16,6 +16,7 @@ from windfell.errors import CannotJoin
 from windfell.job import Cancelled, Job
 from windfell.readiness.checks import CHECKS, findings, missing_cap
 from windfell.readiness.coverage import coverage_of, missing_caps
+from windfell.readiness.findings import Weight
 from windfell.readiness.parallax import sideways_shift
 from windfell.readiness.sharpness import burnt_blocks, detail_blocks
 from windfell.readiness.survey import Coverage, PairLook, Survey
@@ -45,6 +46,10 @@ class OnRealFrames(unittest.TestCase):
         aside = switch_frames(project, set_id, [project.sets[0].frames[0].id], False).project
         titles = [f.title for f in readiness(host, aside, set_id, Job())]
         self.assertTrue(any("Frame 5:" in t for t in titles) and any("6" in t for t in titles), titles)
+        proposed = aside.with_set(replace(aside.sets[0], proposed=True))
+        (note,) = (f for f in readiness(host, proposed, set_id, Job()) if f.fault == "kept aside")
+        self.assertTrue(note.title.startswith("Frame 1: kept aside"), note.title)
+        self.assertEqual((note.frames, note.weight), ((aside.sets[0].frames[0].id,), Weight.NOTE))
         apart = switch_frames(project, set_id, [project.sets[0].frames[n].id for n in (1, 2, 5)], False).project
         with self.assertRaisesRegex(CannotJoin, r"frames (1 and [45]|4 and 5) come nearest"):
             host.stages(apart, set_id).registration(Job())

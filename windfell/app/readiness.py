@@ -52,7 +52,8 @@ class Readiness(QObject):
             self._session.desk.drop("readiness")
             self.arrived.emit()
             return
-        wanted = (frame_set.id, frame_set.kind, frame_set.used, frame_set.registration.align)
+        wanted = (frame_set.id, frame_set.kind, frame_set.used, frame_set.numbers, frame_set.proposed,
+                  frame_set.registration.align)
         if wanted == self._asked:
             return
         if self.frame_set is None or self.frame_set.id != frame_set.id:

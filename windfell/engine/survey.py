@@ -62,7 +62,7 @@ def readiness(engine: Engine, project: Project, set_id: str, job: Job) -> list[F
 def _survey_key(engine: Engine, project: Project, set_id: str, job: Job) -> tuple:
     frame_set = project.set(set_id)
     files = [_identity(engine, project, f, job) for f in frame_set.used]
-    return frame_set.kind, frame_set.registration.align, files, frame_set.numbers, [
+    return frame_set.kind, frame_set.registration.align, files, frame_set.numbers, _aside(frame_set), [
         (f.id, f.development, f.lens) for f in frame_set.used]
 
 
@@ -99,7 +99,18 @@ def _survey(engine: Engine, project: Project, set_id: str, job: Job) -> Survey:
     pairs, coverage, shifts, angle = engine.cache.get(key, lambda: _places(frame_set.kind, looked, fisheyes, job))
     drifts = _drifts(looked, [] if any(fisheyes) else pairs, job)
     return Survey(frame_set.kind, aligned, frames, tuple(pairs), drifts, coverage, shifts, tuple(refused),
-                  fisheye_deg=angle)
+                  aside=_aside(frame_set), fisheye_deg=angle)
+
+
+def _aside(frame_set: FrameSet) -> tuple[tuple[str, int], ...]:
+    """The frames that a proposal kept aside, by id and number; not doubles of others, which add nothing."""
+    stems = {_stem(f) for f in frame_set.used}
+    return tuple((f.id, n) for n, f in enumerate(frame_set.frames, 1)
+                 if frame_set.proposed and not f.on and _stem(f) not in stems)
+
+
+def _stem(frame: Frame) -> str:
+    return os.path.splitext(getattr(frame.source, "path", frame.id))[0].lower()
 
 
 def _fisheye(engine: Engine, frame: Frame, opened: Opened) -> Optics | None:
@@ -151,7 +162,7 @@ def _frame_look(frame: Frame, number: int, opened: Opened, glimpse: Glimpse) -> 
     lens = frame.lens
     by_hand = any((lens.k1, lens.k2, lens.k3))
     return FrameLook(
-        frame.id, number, os.path.basename(path), os.path.splitext(path)[0].lower(), kind, opened.size,
+        frame.id, number, os.path.basename(path), _stem(frame), kind, opened.size,
         m and m.taken, m and m.exposure_value, m and m.focal_mm, m and m.camera, glimpse.digest,
         glimpse.fine, glimpse.burnt, profile, lens.profile is not None or by_hand,
         m is not None and m.format == "raw", field_of(glimpse.small, m and m.exposure_value),

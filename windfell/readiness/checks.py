@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from collections.abc import Iterable
 
 import numpy as np
 
@@ -24,7 +25,12 @@ LEAST_LIGHTS = 3
 
 def numbers(survey: Survey, places) -> str:
     """Frames by their numbers, in words."""
-    listed = sorted({survey.frames[p].number for p in places})
+    return in_words({survey.frames[p].number for p in places})
+
+
+def in_words(numbered: Iterable[int]) -> str:
+    """Frames of these numbers."""
+    listed = sorted(numbered)
     if len(listed) == 1:
         return f"Frame {listed[0]}"
     if len(listed) > 6:
@@ -256,6 +262,17 @@ def unconnected(survey: Survey) -> list[Finding]:
         ids(survey, apart), Mend.KEEP_ASIDE, "Keep aside", True)]
 
 
+def kept_aside(survey: Survey) -> list[Finding]:
+    """Frames that a proposal did not take in."""
+    if not survey.aside:
+        return []
+    shares, belongs = ("it shares", "it belongs") if len(survey.aside) == 1 else ("they share", "they belong")
+    return [Finding(
+        "kept aside", Weight.NOTE,
+        f"{in_words(n for _, n in survey.aside)}: kept aside, a first look found nothing {shares} with the others",
+        f"If {belongs} here, take back what was kept aside: Align looks closer.", tuple(i for i, _ in survey.aside))]
+
+
 def calibration(survey: Survey) -> list[Finding]:
     """Frames among a stack's that show no light, or an even field."""
     shown = {Field.DARK: "nothing but the sensor's own signal, as with the lens covered",
@@ -337,6 +354,7 @@ def unreadable(survey: Survey) -> list[Finding]:
 CHECKS = (
     unreadable, calibration, doubles, unconnected, bumped, mixed_size, missing_lens, fisheye, balance_drift,
     exposure_drift, bracket, mixed_focal, soft, duplicates, parallax, thin_overlap, missing_cap, redundant, clipped,
+    kept_aside,
 )
 
 

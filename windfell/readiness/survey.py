@@ -84,7 +84,8 @@ class Coverage:
 @dataclass(frozen=True)
 class Survey:
     """A set looked at. What could not be found out is empty or None. `measured`: overlap, parallax and drifts are
-    those that Align and Join have measured, no longer the quick look's. `fisheye_deg`: what a fisheye of which
+    those that Align and Join have measured, no longer the quick look's. `aside`: ids and numbers of frames that a
+    proposal kept aside, for nothing that they share with the others was found. `fisheye_deg`: what a fisheye of which
     nothing was known sees from corner to corner, if the frames look so.
     """
 
@@ -97,4 +98,5 @@ class Survey:
     shifts_px: tuple[float | None, ...] = ()
     unreadable: tuple[tuple[str, str], ...] = ()
     measured: bool = False
+    aside: tuple[tuple[str, int], ...] = ()
     fisheye_deg: float | None = None
