@@ -95,6 +95,8 @@ class Plates(Drawing):
         self.assertEqual([f.on for f in self.session.frame_set.frames], [n not in (3, 4) for n in range(8)])
         self.settle()
         self.assertEqual({t.frame for t in self.station.view.tiles}, {1, 2, 3, 6, 7, 8})
+        self.assertEqual(self.station.boxed.lost, ())
+        self.assertNotIn("not found", self.station.controls_of.words.text())
         self.assertTrue(all(f"frame {t.frame}" in t.words for t in self.station.view.tiles))
         self.station.view.hold(next(t.piece for t in self.station.view.tiles if t.frame == 8))
         self.assertIn("frame 8:", self.station.one.text())

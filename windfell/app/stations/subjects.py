@@ -59,6 +59,7 @@ class Subjects(Station):
         self.shelf: Shelf | None = None
         self._frames: tuple[str, ...] = ()
         self.boxed: Followed | None = None
+        self._box = (0, 0, 0, 0)
         self._asked: tuple | None = None
         self._error = ""
         self._waits = False
@@ -237,6 +238,8 @@ class Subjects(Station):
             return
         self.shelf = found
         self._images = {n: image_of(one.picture) for n, one in enumerate(found.shown)}
+        if self.boxed is not None:
+            self._follow()
         self.show()
         self._view.update()
 
@@ -396,14 +399,18 @@ class Subjects(Station):
         if self.shelf is None:
             return
         w, h = self.shelf.found.size
-        found = followed(self.shelf.found, (round(box.x() * w), round(box.y() * h), round(box.width() * w),
-                                            round(box.height() * h)))
+        self._box = round(box.x() * w), round(box.y() * h), round(box.width() * w), round(box.height() * h)
         self._view.take_tool(self.spot)
-        self.boxed = found if found.movers else None
-        self.controls_of.follow.setChecked(self.boxed is not None)
+        self._follow()
         if self.boxed is None:
             self.session.say("Nothing that moves lies in this box.", "wrong")
         self.show()
+
+    def _follow(self) -> None:
+        """What lies in the box, followed through the frames as they are now."""
+        found = followed(self.shelf.found, self._box)
+        self.boxed = found if found.movers else None
+        self.controls_of.follow.setChecked(self.boxed is not None)
 
     def _pressed_on_picture(self, at: QPointF) -> None:
         if self.best.isVisible():
