@@ -120,6 +120,9 @@ class TheMap(WindowTest):
         with mock.patch.object(shown, "_paint_number", lambda _, number, *more: painted.add(number)):
             shown.grab()
         self.assertEqual(painted, {2, 3, 4})
+        align = self.window.stations["align"]
+        pairs = {align.links.item(row, 0).text() for row in range(align.links.rowCount())}
+        self.assertTrue(pairs and pairs <= {"2 – 3", "3 – 4", "2 – 4"}, pairs)
         self.session.go("join")
         self.settle()
         join = self.window.stations["join"]

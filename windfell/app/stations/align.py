@@ -311,10 +311,10 @@ class Align(Station):
     def _fill_links(self) -> None:
         found = self.found.found
         links = found.links if isinstance(found, PanoramaRegistration) else ()
-        rows = []
+        numbers, rows = self.found.frame_set.numbers if links else (), []
         for k in sorted(links, key=lambda k: -k.rms_px):
             name, _, word = link_form(k.rms_px)
-            words = f"{k.a + 1} – {k.b + 1}", str(len(k.points_a)), f"{k.rms_px:.2f}"
+            words = f"{numbers[k.a]} – {numbers[k.b]}", str(len(k.points_a)), f"{k.rms_px:.2f}"
             rows.append([*((text, "") for text in words), (word, name)])
         self._fill(self.links, rows)
 
