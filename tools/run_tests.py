@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
-PART_LIMIT_S = 900
+PART_LIMIT_S = 1500
 # test files of a kind share so many processes: to begin with costs each the same imports, scenes and registrations
 PROCESSES = {"app": 8, "core": 10}
 # what takes longest, in seconds, so that processes take about as long and the longest begin first; others: a few
