@@ -33,15 +33,9 @@ def doubtful_frames(found: PanoramaRegistration) -> dict[int, tuple[int, float]]
 
 def doubts_in_words(found: PanoramaRegistration, numbers: Sequence[int]) -> dict[int, str]:
     """Of each doubtful frame what is doubtful about it, and what to do; `numbers`: what a person calls the frames."""
-    return {n: doubt_words(numbers[other], share) for n, (other, share) in doubtful_frames(found).items()}
-
-
-def doubt_words(other: int, share: float) -> str:
-    """What is doubtful about a frame that holds to the one of number `other` by points spread over so small a share,
-    and what to do.
-    """
-    return (f"held to frame {other} by one spot alone, {100 * share:.0f} % of what both show: it may have moved; "
-            f"compare the two, a point made elsewhere settles it")
+    return {n: f"held to frame {numbers[other]} by one spot alone, {100 * share:.0f} % of what both show: it may "
+               f"have moved; compare the two, a point made elsewhere settles it"
+            for n, (other, share) in doubtful_frames(found).items()}
 
 
 def spread_share(found: PanoramaRegistration, link: PairFit) -> float:

@@ -33,7 +33,7 @@ def given_spot(
     """
     frame = stages.set.used[stages.registration(job).placed[n]]
     own = project.set(stages.set.id)
-    number = 1 + [f.id for f in own.frames].index(frame.id)
+    number = own.number_of(frame.id)
     if n not in candidates_at(stages, x, y, job)[1]:
         raise BadRequest(f"Frame {number} does not show this spot.")
     canvas, ground = stages.canvas(job), stages.area_ground

@@ -90,8 +90,7 @@ def _survey(engine: Engine, project: Project, set_id: str, job: Job) -> Survey:
             refused.append((frame.id, found))
         else:
             looked.append((frame, opened, found))
-    numbers = dict(zip((f.id for f in frame_set.used), frame_set.numbers, strict=True))
-    frames = tuple(_frame_look(f, numbers[f.id], opened, glimpse) for f, opened, glimpse in looked)
+    frames = tuple(_frame_look(f, frame_set.number_of(f.id), opened, glimpse) for f, opened, glimpse in looked)
     aligned = frame_set.registration.align is not Align.NONE
     key = key_of("survey places", frame_set.kind,
                  [(o.identity, o.lens_key, o.focal_px, bending(f.lens)) for f, o, _ in looked])

@@ -111,7 +111,7 @@ def _changed(part: Any, names: list[str], value: Any) -> Any:
 def pose_frame(project: Project, set_id: str, frame_id: str, pose: HandPose | None) -> Edit:
     """A frame's direction given by hand, or found again."""
     frame_set = project.set(set_id)
-    number = 1 + [f.id for f in frame_set.frames].index(frame_id)
+    number = frame_set.number_of(frame_id)
     changed = each_frame(frame_set, lambda f: replace(f, pose=pose) if f.id == frame_id else f)
     words = f"let frame {number} be placed by itself"
     if pose is not None:
@@ -195,14 +195,14 @@ def add_frames(project: Project, set_id: str, frames: Sequence[Frame]) -> Edit:
 
 def switch_frame(project: Project, set_id: str, frame_id: str, on: bool) -> Edit:
     frame_set = project.set(set_id)
-    number = 1 + [f.id for f in frame_set.frames].index(frame_id)
+    number = frame_set.number_of(frame_id)
     changed = each_frame(frame_set, lambda f: replace(f, on=on) if f.id == frame_id else f)
     return Edit(f"{'take back' if on else 'keep aside'} frame {number}", project.with_set(changed))
 
 
 def remove_frame(project: Project, set_id: str, frame_id: str) -> Edit:
     frame_set = project.set(set_id)
-    number = 1 + [f.id for f in frame_set.frames].index(frame_id)
+    number = frame_set.number_of(frame_id)
     kept = tuple(f for f in frame_set.frames if f.id != frame_id)
     changed = replace(frame_set, frames=kept)
     if frame_set.registration.reference == frame_id:

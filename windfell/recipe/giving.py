@@ -25,7 +25,7 @@ def with_given(project: Project, set_id: str, frame_id: str, keep: bool, area: A
 def forget_given(project: Project, set_id: str, frame_id: str) -> Edit:
     """Nothing is given to the frame by areas or masks any more."""
     own = project.set(set_id)
-    number = 1 + [f.id for f in own.frames].index(frame_id)
+    number = own.number_of(frame_id)
     given = tuple(g for g in own.joining.given if g.frame != frame_id)
     frames = tuple(
         replace(f, masks=tuple(m for m in f.masks if m.purpose not in ("keep", "never"))) if f.id == frame_id else f

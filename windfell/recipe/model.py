@@ -323,6 +323,10 @@ class FrameSet:
         """What a person calls the frames in use: counted from 1, with those kept aside."""
         return tuple(n for n, f in enumerate(self.frames, 1) if f.on)
 
+    def number_of(self, frame_id: str) -> int:
+        """What a person calls a frame. Raises ValueError for one of another set."""
+        return 1 + [f.id for f in self.frames].index(frame_id)
+
     def frame(self, frame_id: str) -> Frame:
         return next(f for f in self.frames if f.id == frame_id)
 

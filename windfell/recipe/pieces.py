@@ -140,7 +140,7 @@ def put_behind(project: Project, set_id: str, base: str | None) -> Edit:
     layers = own.combining.layers[1:] if base_of(own) else own.combining.layers
     if base is None:
         return _edit(own, project, "the clean plate behind", layers)
-    number = 1 + [f.id for f in own.frames].index(base)
+    number = own.number_of(base)
     lowest = Layer(frames=(base,), name=f"base: frame {number}", over=Over.REPLACE)
     return _edit(own, project, f"frame {number} behind", (lowest, *layers))
 

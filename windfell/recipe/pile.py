@@ -70,7 +70,7 @@ def remove_layer(project: Project, set_id: str, n: int) -> Edit:
 def lights_over_base(project: Project, set_id: str, base: str, rule: Rule) -> Edit:
     """The rule over all frames within an area to be painted, the base (a frame's id) everywhere else."""
     own = project.set(set_id)
-    number = 1 + [f.id for f in own.frames].index(base)
+    number = own.number_of(base)
     combining: Combining = replace(own.combining, rule=rule, base=base, region=Area())
     return Edit(f"lights over frame {number}", project.with_set(replace(own, combining=combining)))
 

@@ -274,16 +274,16 @@ class Align(Station):
         found, frame_set = self.found.found, self.session.frame_set
         places = found.frames if found is not None and self.found.frame_set.id == frame_set.id else ()
         used = frame_set.used
-        numbers = {f.id: n + 1 for n, f in enumerate(frame_set.frames)}
+        numbers = frame_set.numbers
         rows = []
         for row, place in enumerate(places if len(places) == len(used) else ()):
-            placed, error, why = _place_words(place, frame_set.numbers)
+            placed, error, why = _place_words(place, numbers)
             adds, redundant = self._adds(row)
             near = self.found.depth.worst.get(row) if self.found.depth else None
             if near is not None:
                 why = f"{near:.1f} px of parallax: its camera stood elsewhere; leaving it out may help"
             why = why or self.found.doubts.get(row, "could be left out" if redundant else "")
-            words = (str(numbers[used[row].id]), placed, error, adds, why)
+            words = (str(numbers[row]), placed, error, adds, why)
             wrong = [(placed == "no" and bool(c)) or (c == 4 and row in self.found.doubts) for c in range(5)]
             rows.append([(text, "rowan" if bad else "") for text, bad in zip(words, wrong, strict=True)])
         if self._fill(self.frames, rows):

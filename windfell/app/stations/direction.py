@@ -61,7 +61,7 @@ class Direction(QWidget):
             self.lock.setChecked(False)
             return
         n, frame = chosen
-        number = 1 + [f.id for f in self._session.frame_set.frames].index(frame.id)
+        number = self._session.frame_set.number_of(frame.id)
         self.of_frame.setText(f"Frame {number}")
         self.lock.setChecked(frame.pose is not None)
         pose = frame.pose or self._found_pose(n)

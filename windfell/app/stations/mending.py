@@ -218,7 +218,7 @@ class Mending(QWidget):
         for part in (self.grow, self.most):
             part.setVisible(own is not None and own.kind is Kind.PANORAMA)
         offered = self._offered
-        number = None if offered is None else 1 + [f.id for f in own.frames].index(offered)
+        number = None if offered is None else own.number_of(offered)
         self.other.setText("Other frame…" if number is None else f"Take frame {number}")
         self.other.setEnabled(number is not None or self.session.frame_id is not None)
 

@@ -98,7 +98,7 @@ class Owning(QWidget):
         self._ask()
 
     def _number(self, frame_id: str) -> int:
-        return 1 + [f.id for f in self.session.frame_set.frames].index(frame_id)
+        return self.session.frame_set.number_of(frame_id)
 
     def paint(self, keep: bool) -> None:
         """Take the chosen frame's area in hand."""

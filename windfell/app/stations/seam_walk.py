@@ -169,9 +169,7 @@ class SeamWalk(QWidget):
             found = seam_walk(stages, job)[:LISTED]
             canvas = stages.canvas(job)
             rays = canvas.rays(np.array([[f.x, f.y] for f in found]).reshape(-1, 2))
-            ids = [f.id for f in stages.set.frames]
-            used = stages.set.used
-            numbers = [1 + ids.index(used[n].id) for n in stages.registration(job).placed]
+            numbers = [stages.set.numbers[n] for n in stages.registration(job).placed]
             return Walk(project, set_id, found, degrees_of(rays), numbers, canvas.width)
 
         def forget(*_) -> None:

@@ -116,7 +116,7 @@ class SpoilPage(QWidget):
     def _weighed(self, value: float, starts: bool) -> None:
         s, own = self.session, self.session.frame_set
         if own is not None and s.frame_id is not None:
-            words = f"weight of frame {1 + [f.id for f in own.frames].index(s.frame_id)} to {value:.2g}"
+            words = f"weight of frame {own.number_of(s.frame_id)} to {value:.2g}"
             self._weigh({s.frame_id: value}, words, f"weight {s.frame_id}", starts)
 
     def weigh_by_noise(self) -> None:

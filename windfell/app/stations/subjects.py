@@ -348,7 +348,7 @@ class Subjects(Station):
                 self.paint.setChecked(False)
                 return
             at = len(own.combining.layers)
-            number = 1 + [f.id for f in own.frames].index(s.frame_id)
+            number = own.number_of(s.frame_id)
             s.edit(pile.add_layer(s.project, set_id, Layer(
                 frames=(s.frame_id,), name=f"by hand, frame {number}", area=Area())), True)
 
