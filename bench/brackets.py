@@ -165,7 +165,7 @@ def main() -> None:
     parser.add_argument("--megapixels", type=float, default=1.5)
     options = parser.parse_args()
     limited(120 if options.tiny else 3000)
-    count, megapixels = (1, 0.5) if options.tiny else (options.sets, options.megapixels)
+    count, megapixels = (1, 0.2) if options.tiny else (options.sets, options.megapixels)
     for n, (name, room) in enumerate(rooms(options.pictures, count, options.tiny)):
         for by_hand, told in ((False, True),) if options.tiny else ((False, True), (True, True), (False, False)):
             with TemporaryDirectory() as place:

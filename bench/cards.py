@@ -208,11 +208,14 @@ def placed_by_align(files: list[str]) -> bool:
 
 
 def main() -> None:
+    global SIDES
     parser = parser_of(__doc__, "cards", 200)
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--times", action="store_true", help="with times and exposures in the files")
     options = parser.parse_args()
     limited(300 if options.tiny else 3600)
+    if options.tiny:
+        SIDES = (480, 720)
     world = places(options.pictures, 1600 if options.tiny else 4000)
     right = frames = 0
     spent = 0.0

@@ -85,7 +85,7 @@ def backdrops(pictures: str | None, width: int = 6000, tiny: bool = False) -> li
 
     width = min(width, TINY_LAND) if tiny else width
     seeds = (3,) if tiny else (3, 4)
-    out = [(f"land {seed}", Photographer(paint_ridge(width, seed, -60, 60))) for seed in seeds]
+    out = [(f"land {seed}", Photographer(paint_ridge(width, seed))) for seed in seeds]
     for path in sorted(Path(pictures).rglob("*.jpg")) if pictures else ():
         photo = cv2.imread(str(path), cv2.IMREAD_COLOR)[..., ::-1]
         canvas = Canvas(width, -45, 45, 1)

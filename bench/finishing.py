@@ -224,10 +224,10 @@ def main() -> None:
     options = parser.parse_args()
     limited(300 if options.tiny else 2400)
     parts = {"noise": lambda: noise(options, 1 if options.tiny else options.sets),
-             "fill": lambda: fill(options, 2 if options.tiny else 4 * options.sets),
+             "fill": lambda: fill(options, 1 if options.tiny else 4 * options.sets),
              "stars": lambda: stars(1 if options.tiny else options.sets),
              "costs": lambda: costs(lands_of(options.pictures, WIDE, options.tiny),
-                                    2.0 if options.tiny else options.megapixels)}
+                                    0.7 if options.tiny else options.megapixels)}
     for name, part in parts.items():
         if not options.only or options.only == name:
             part()

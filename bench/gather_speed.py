@@ -76,4 +76,4 @@ def main(count: int = 200, scale: float = FULL) -> None:
 
 if __name__ == "__main__":
     tiny, numbers = asked(300, 900)
-    main(*([20, 0.3] if tiny else numbers))
+    main(*([8, 0.2] if tiny else numbers))

@@ -53,7 +53,7 @@ def strokes(count: int, seed: int = 1) -> tuple[Stroke, ...]:
 
 
 def panorama(engine: Engine, folder: Path, tiny: bool) -> None:
-    write_row(folder, RowPlan(), 0.4 if tiny else 3.75, Job())
+    write_row(folder, RowPlan(), 0.2 if tiny else 3.75, Job())
     frames = tuple(frame_from_path(str(p)) for p in sorted(folder.glob("*.jpg")))
     own = FrameSet("row", "Row", Kind.PANORAMA, frames)
     project = Project((own,))

@@ -54,7 +54,7 @@ def coarse_seconds(paths: list[str]) -> float:
 def main() -> None:
     tiny, numbers = asked(300, 900)
     rounds = 1 if tiny else (numbers or [3])[0]
-    paths = frames_of("ridge-sweep", 0.4 if tiny else FULL)
+    paths = frames_of("ridge-sweep", 0.2 if tiny else FULL)
     for n in range(rounds):
         yardstick = decode_seconds(paths)
         row(f"round {n + 1}: decoding alone (D)", yardstick, yardstick)

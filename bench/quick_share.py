@@ -25,7 +25,7 @@ from windfell.demo.truth import START
 from windfell.pixels.colour import srgb_decoded
 from windfell.recipe.output import Format
 
-FRAMES, WANTED_S, TINY_SCALE = 7, 60.0, 0.4
+FRAMES, WANTED_S, TINY_SCALE = 7, 60.0, 0.2
 TABLE = srgb_decoded(np.arange(256) / 255).astype(np.float32)
 
 

@@ -219,10 +219,13 @@ def step_left(stages, picture) -> float:
 
 
 def main() -> None:
+    global SCALE, FRAMES
     parser = parser_of(__doc__, "rows", 60)
     parser.add_argument("--keep", metavar="DIR", help="keep the pictures there: clean above, with things below")
     options = parser.parse_args()
     limited(300 if options.tiny else 1800)
+    if options.tiny:
+        SCALE, FRAMES = 0.3, 3
     lands = backdrops(options.pictures, 3000, options.tiny)
     worst, steps = [], []
     for n in range(1 if options.tiny else options.rows):

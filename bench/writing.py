@@ -19,7 +19,7 @@ from common import ROOT, asked, windfell
 WAYS = (("TIFF", "a.tif", ()), ("TIFF, Deflate", "b.tif", ("--compression", "deflate")),
         ("TIFF, Zstandard, tiled", "c.tif", ("--compression", "zstd", "--tiled")), ("PNG", "d.png", ()))
 MP_S, MB = 18, 2000
-TINY_MP = 6
+TINY_MP = 2
 
 
 def main() -> None:

@@ -31,6 +31,9 @@ LONG = {
 FEW_S = 12
 # what counts pictures while a hand moves has both cores to itself, as it has in use
 ALONE = ("app/test_dragging", "bench/dragging")
+# parts run side by side: an algebra library's threads would only wait for each other, and memory given back to the
+# system after each picture has to be cleared anew for the next
+LEAN = {"OPENBLAS_NUM_THREADS": "1", "MALLOC_MMAP_THRESHOLD_": str(2**30), "MALLOC_TRIM_THRESHOLD_": str(2**32)}
 NO_TINY = {"common", "window"}
 
 
@@ -122,9 +125,12 @@ def main() -> int:
     begun = time.monotonic()
     style = style_problems()
     with tempfile.TemporaryDirectory() as scenes:
+        painted = Path(scenes) / "painted"
+        painted.mkdir()
         environment = {
-            **os.environ, "QT_QPA_PLATFORM": "offscreen", "PYTHONPATH": str(ROOT),
-            "WINDFELL_TEST_SCENES": scenes, "WINDFELL_BENCH": str(Path(scenes) / "bench")}
+            **os.environ, **LEAN, "QT_QPA_PLATFORM": "offscreen", "PYTHONPATH": str(ROOT),
+            "WINDFELL_TEST_SCENES": scenes, "WINDFELL_PAINTED": str(painted),
+            "WINDFELL_BENCH": str(Path(scenes) / "bench")}
         outcomes = []
         cores = max(1, len(os.sched_getaffinity(0)))
         beside, alone = [[p for p in parts() if (p.name in ALONE) == apart] for apart in (False, True)]

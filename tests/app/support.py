@@ -18,6 +18,7 @@ from PySide6.QtWidgets import QWidget
 
 from tests.support import frames_in, green, ridge
 from windfell.app import theme
+from windfell.app.readiness import Readiness
 from windfell.app.session import Session
 from windfell.app.start import application
 from windfell.app.widgets.proofs import Proofs
@@ -43,8 +44,18 @@ def with_proofs(test: Callable) -> Callable:
     return test
 
 
+def with_readiness(test: Callable) -> Callable:
+    """A test, or all of a class, that looks at Readiness. Others are spared its look at all frames."""
+    test.looks_at_readiness = True
+    return test
+
+
 def _no_proof(strip: Proofs, value: str, _project: Project, _set_id: str) -> None:
     strip.cards[value].problem = "Not made in this test."
+
+
+SPARED = {"looks_at_proofs": (Proofs, "_ask", _no_proof),
+          "looks_at_readiness": (Readiness, "consider", lambda _looked: None)}
 
 
 class WindowTest(unittest.TestCase):
@@ -57,10 +68,11 @@ class WindowTest(unittest.TestCase):
         before = os.environ.get("WINDFELL_HOME")
         os.environ["WINDFELL_HOME"] = self._home.name
         self.addCleanup(lambda: os.environ.__setitem__("WINDFELL_HOME", before or self._home.name))
-        if not any(hasattr(x, "looks_at_proofs") for x in (self, getattr(self, self._testMethodName))):
-            spared = mock.patch.object(Proofs, "_ask", _no_proof)
-            spared.start()
-            self.addCleanup(spared.stop)
+        for looked_at, (owner, name, instead) in SPARED.items():
+            if not any(hasattr(x, looked_at) for x in (self, getattr(self, self._testMethodName))):
+                spared = mock.patch.object(owner, name, instead)
+                spared.start()
+                self.addCleanup(spared.stop)
         self.app = application()
         theme.apply(self.app, theme.LIMESTONE)
         self.session = Session(ENGINE)

@@ -13,7 +13,7 @@ import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QPointF, Qt
 from PySide6.QtTest import QTest
 
-from tests.app.support import WindowTest
+from tests.app.support import WindowTest, with_readiness
 from tests.support import frames_in, green, textured, write_picture
 from windfell.app.widgets.findings import FindingRow
 from windfell.demo.clip import write_video
@@ -244,6 +244,7 @@ class Preparing(WindowTest):
         self.assertTrue(balanced or "gives no white balance" in told)
         self.assertFalse(controls.pick.isChecked())
 
+    @with_readiness
     def test_findings_are_listed_and_what_is_safe_is_fixed(self):
         folder = Path(self._home.name)
         paths = []
@@ -308,6 +309,7 @@ class Preparing(WindowTest):
         self.assertIsNone(self.prepare().first.error)
 
 
+@with_readiness
 class Measuring(WindowTest):
     def test_what_align_measured_replaces_the_first_guess(self):
         self.open("prepare")

@@ -221,7 +221,7 @@ class Shaping(unittest.TestCase):
     def _picture(self, *words: str) -> np.ndarray:
         with tempfile.TemporaryDirectory() as folder:
             out = Path(folder) / "shaped.png"
-            self.assertEqual(main(["panorama", *frames_in(ridge()), "--out", str(out), *words]), 0)
+            self.assertEqual(main(["panorama", *frames_in(ridge())[:2], "--out", str(out), *words]), 0)
             return cv2.imread(str(out), cv2.IMREAD_UNCHANGED)
 
     def _run(self, *words: str) -> dict:
@@ -271,7 +271,7 @@ class Shaping(unittest.TestCase):
             layers = Path(folder) / "layers"
             found = self._run("--keep", f"1:{path}", "--layers", str(layers), "--blend", "feather")
             alone = [cv2.imread(str(p), cv2.IMREAD_UNCHANGED)[..., 3] > 0 for p in sorted(layers.glob("*.tif"))]
-            self.assertEqual(len(alone), 4)
+            self.assertEqual(len(alone), 2)
             plain = Path(folder) / "plain"
             self._run("--layers", str(plain))
             before = cv2.imread(str(plain / "layer-01.tif"), cv2.IMREAD_UNCHANGED)[..., 3] > 0

@@ -1,16 +1,18 @@
 """The scene generator: its truth is what its pictures show."""
 
+import os
 import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import frames_in, green, truth_of
-from windfell.demo.canvas import Canvas, noise
+from windfell.demo.canvas import KEPT_IN, Canvas, kept, noise
 from windfell.demo.landscape import paint_sky
 from windfell.demo.lanterns import LanternPlan, write_lanterns
 from windfell.demo.photograph import Photographer, Shot, resampled
@@ -173,6 +175,28 @@ class Sets(unittest.TestCase):
         around = ((gy * x - gx * y) / away)[near]
         self.assertGreater(np.std(along), 0.002, "there are clouds")
         self.assertLess(abs(np.log2(np.std(around) / np.std(along))), 0.6)
+
+    def test_a_scene_is_painted_once_where_scenes_are_kept(self):
+        painted = []
+
+        @kept
+        def paint_little(width: int, low: float = -9) -> Canvas:
+            painted.append(width)
+            canvas = Canvas(width, low, 9, 3)
+            canvas.colour[:] = canvas.noise((5, 5), 2)[..., None]
+            return canvas
+
+        with mock.patch.dict(os.environ, {KEPT_IN: ""}):
+            first = paint_little(90)
+        with tempfile.TemporaryDirectory() as folder, mock.patch.dict(os.environ, {KEPT_IN: folder}):
+            again, read, other = paint_little(90), paint_little(90), paint_little(90, low=-60)
+            self.assertEqual(len(os.listdir(folder)), 2)
+        self.assertEqual(painted, [90] * 3)
+        drawn = first.rng.random()
+        for canvas in (again, read):
+            np.testing.assert_array_equal(canvas.colour, first.colour)
+            self.assertEqual(canvas.rng.random(), drawn)
+        self.assertNotEqual(other.height, first.height)
 
     def test_noise_wraps_and_is_even(self):
         n = noise((64, 256), (32, 32), 4, np.random.default_rng(1))

@@ -123,7 +123,7 @@ class Card(unittest.TestCase):
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             with mock.patch("windfell.demo.faults.CANVAS", 2400):
-                write_card(folder, 0.2, Job(), gap_s=45)
+                write_card(folder, 0.15, Job(), gap_s=45)
             truth = json.loads((folder / "card.json").read_text())
             files = [str(folder / f) for v in truth.values() for f in v["files"]]
             np.random.default_rng(2).shuffle(files)

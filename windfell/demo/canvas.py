@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+import os
+import pickle
+from collections.abc import Callable
+from functools import wraps
+from pathlib import Path
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 F32 = NDArray[np.float32]
 SUBPIXEL = 4
+# a folder in which whole scenes are kept once they are painted: tests and benches paint the same few many times
+KEPT_IN = "WINDFELL_PAINTED"
 
 
 def noise(
@@ -103,3 +111,24 @@ class Canvas:
 
 def _scalar(colour: tuple) -> tuple[float, float, float]:
     return float(colour[0]), float(colour[1]), float(colour[2])
+
+
+def kept(paint: Callable[..., Canvas]) -> Callable[..., Canvas]:
+    """Let a scene that was painted before be read from the folder that WINDFELL_PAINTED names, if it names one."""
+
+    @wraps(paint)
+    def read_or_painted(*args: float, **more: float) -> Canvas:
+        folder = os.environ.get(KEPT_IN)
+        if not folder:
+            return paint(*args, **more)
+        words = [paint.__name__, *args, *(f"{k}={v}" for k, v in sorted(more.items()))]
+        path = Path(folder) / " ".join(str(w) for w in words)
+        if path.exists():
+            return pickle.loads(path.read_bytes())
+        canvas = paint(*args, **more)
+        part = path.with_suffix(f".{os.getpid()}.part")
+        part.write_bytes(pickle.dumps(canvas, protocol=pickle.HIGHEST_PROTOCOL))
+        part.replace(path)
+        return canvas
+
+    return read_or_painted

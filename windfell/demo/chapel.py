@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from windfell.demo.canvas import Canvas
+from windfell.demo.canvas import Canvas, kept
 
 STONE, MORTAR, OAK, LIME = (0.40, 0.38, 0.35), (0.30, 0.29, 0.27), (0.24, 0.16, 0.10), (0.52, 0.49, 0.44)
 GLASS = ((0.93, 0.95, 0.98), (0.86, 0.90, 0.97), (0.97, 0.93, 0.82), (0.80, 0.90, 0.84), (0.95, 0.84, 0.80))
 
 
+@kept
 def paint_chapel_inside(width: int, seed: int = 23, low: float = -45, high: float = 45) -> Canvas:
     """Walls with windows all around, rows of pews before them, sRGB-encoded at the middle exposure."""
     c = Canvas(width, low, high, seed)

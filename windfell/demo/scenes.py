@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from windfell.demo.canvas import Canvas
+from windfell.demo.canvas import Canvas, kept
 from windfell.demo.landscape import (
     SHORE,
     paint_hills,
@@ -18,6 +18,7 @@ from windfell.demo.village import paint_chapel, paint_house, paint_kite, paint_w
 GORSE, ROWAN, TARN, HEATHER = (0.95, 0.72, 0.10), (0.80, 0.22, 0.18), (0.16, 0.46, 0.62), (0.52, 0.32, 0.60)
 
 
+@kept
 def paint_ridge(width: int, seed: int = 3, low: float = -60, high: float = 60) -> Canvas:
     """The view from the ridge: tarn, village and chapel below, wind pump, kites above."""
     c = Canvas(width, low, high, seed)
@@ -42,6 +43,7 @@ def paint_ridge(width: int, seed: int = 3, low: float = -60, high: float = 60) -
     return _finished(c)
 
 
+@kept
 def paint_green(width: int, seed: int = 11, low: float = -45, high: float = 45) -> Canvas:
     """The village green at eye height: houses in a row, the chapel, the wind pump before them."""
     c = Canvas(width, low, high, seed)
