@@ -61,6 +61,7 @@ class Lanes(WindowTest):
         self.assertEqual([f.on for f in self.session.frame_set.frames[:4]], [False] * 3 + [True])
         self.assertEqual(self.session.history.undo_words, "keep aside 3 frames")
 
+    @with_readiness
     def test_coverage_sharpness_and_times_are_plotted(self):
         self.open("gather")
         gather = self.window.stations["gather"]
@@ -178,6 +179,7 @@ class Preparing(WindowTest):
     def prepare(self):
         return self.window.stations["prepare"]
 
+    @with_readiness
     def test_two_neighbours_are_shown_at_their_overlap(self):
         self.open("prepare")
         view = self.prepare().view
@@ -289,6 +291,7 @@ class Preparing(WindowTest):
         self.assertIn("off by up to 0.6", self.window.status.words.text())
         self.settle()
 
+    @with_readiness
     def test_a_lens_is_searched_used_and_remembered(self):
         self.open("prepare")
         self.prepare().open_tab("lens")
