@@ -22,6 +22,7 @@ from tests.support import (
     unit_rays,
 )
 from windfell.align.adjust import PIECE, Observations, Pile, adjust, jacobian, normal_equations, uncertainty
+from windfell.align.apart import apart_px
 from windfell.align.cameras import Cameras, cameras_of, carried, carried_there_and_back
 from windfell.align.features import find_features
 from windfell.align.level import down_direction, levelled
@@ -375,3 +376,15 @@ class Series(unittest.TestCase):
         found = onto(features, features, "perspective")
         self.assertTrue(found.still)
         assert_allclose(found.transform, np.eye(3))
+
+    def test_frames_that_lie_apart_are_told_at_a_glance_and_things_that_move_are_not(self):
+        land = cv2.cvtColor(textured(330, 460, 6), cv2.COLOR_RGB2GRAY)
+        first = land[20:290, 20:420]
+        self.assertAlmostEqual(apart_px(first, land[26:296, 12:412]), 10.0, delta=0.6)
+        self.assertEqual(apart_px(first, first.copy()), 0.0)
+        busy = first.copy()
+        busy[60:250, 90:190] = land[50:240, 60:160]
+        self.assertEqual(apart_px(first, busy), 0.0)
+        other = cv2.cvtColor(textured(270, 400, 60), cv2.COLOR_RGB2GRAY)
+        self.assertEqual(apart_px(first, other), 0.0)
+        self.assertEqual(apart_px(np.full_like(first, 90), np.full_like(first, 91)), 0.0)

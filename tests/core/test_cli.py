@@ -4,6 +4,7 @@ import contextlib
 import io
 import json
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -94,6 +95,21 @@ class CommandLine(unittest.TestCase):
         # a pixel (x, y) of the reference lies at (x, y - 4) of the frame
         np.testing.assert_allclose(report["frames"][0]["transform"], [[1, 0, 0], [0, 1, -4], [0, 0, 1]], atol=0.05)
         np.testing.assert_allclose(report["frames"][1]["transform"], np.eye(3))
+
+    def test_frames_that_moved_and_are_not_aligned_are_said(self):
+        land = textured(460, 660, 4)
+        places = {"still": [(20, 20)] * 3, "moved": [(20, 20), (26, 33), (11, 8)]}
+        for name, spots in places.items():
+            files = [write_picture(self.folder / f"{name}-{n}.png", land[y:y + 400, x:x + 600])
+                     for n, (x, y) in enumerate(spots)]
+            for words in ((), ("--align", "none")):
+                with self.subTest(name, words=words):
+                    status, told = self._run("stack", *files, "--rule", "mean", "--out", self.out, *words)
+                    self.assertEqual(status, 0, told)
+                    said = re.search(r"about (\d+) px apart .* --align auto", told)
+                    self.assertEqual(bool(said), name == "moved" and not words, told)
+                    if said:
+                        self.assertAlmostEqual(int(said[1]), 15, delta=1)
 
     def test_render_of_a_saved_project(self):
         frames = tuple(frame_from_path(p) for p in frames_in(green())[:3])

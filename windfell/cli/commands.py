@@ -13,6 +13,7 @@ from typing import Any
 
 from windfell.cli.shaping import cropped, shaped, sized, waits
 from windfell.cli.writing import format_of, layers_folder, new_output, with_options, write_report
+from windfell.engine.apart import lying_apart
 from windfell.engine.bracketed import nested_frames
 from windfell.engine.core import Engine
 from windfell.engine.dust import dust_of, with_dust
@@ -157,7 +158,7 @@ def run_stack(options: Namespace, job: Job) -> None:
 
 def _align(options: Namespace, job: Job) -> Align:
     if options.align != "auto":
-        return Align(options.align)
+        return Align(options.align or "none")
     paths = [os.path.abspath(p) for p in options.frames]
     return way_asked(Engine.by_settings(), paths, job) if len(paths) > 1 else Align.NONE
 
@@ -267,6 +268,8 @@ def _make(
         project = project.with_set(frame_set)
         stages = engine.stages(project, set_id)
     written = export(engine, project, set_id, out, job)
+    if getattr(options, "align", "") is None:
+        _say_if_apart(lying_apart(engine, project, set_id, job))
     seconds["total"] = time.monotonic() - start
     seconds["picture"] = seconds["total"] - seconds["registration"]
     _name_left_out(stages, found)
@@ -294,6 +297,13 @@ def _refuse_unreadable(project: Project, set_id: str) -> None:
     for frame in project.set(set_id).used:
         if isinstance(frame.source, FileSource):
             StillFrame(frame.source.path).encoded(8)
+
+
+def _say_if_apart(px: float) -> None:
+    """Frames that moved and were laid on each other as they are."""
+    if px:
+        print(f"windfell: the frames lie about {px:.0f} px apart and were not brought together; --align auto does "
+              "that, --align none takes them as they are.", file=sys.stderr)
 
 
 def _name_left_out(stages: Any, found: Any) -> None:

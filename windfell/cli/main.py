@@ -194,8 +194,8 @@ def _stack(p: argparse.ArgumentParser) -> None:
                    help="a maximum shows only what is brighter than the noise lets expect")
     p.add_argument("--map", choices=[str(c) for c in Display], default=None,
                    help="how exposures are shown: linear radiance, by local compression, or fused")
-    p.add_argument("--align", choices=["auto", *(str(c) for c in Align)], default="none",
-                   help="how the frames are brought together; auto: as their movement asks")
+    p.add_argument("--align", choices=["auto", *(str(c) for c in Align)], default=None,
+                   help="how the frames are brought together; auto: as their movement asks (none if not given)")
     p.add_argument("--ground", choices=("left", "apart"), default="left",
                    help="with --align stars: leave the ground behind, or bring it together by itself")
     p.add_argument("--reference", default="1", metavar="N|FILE",
