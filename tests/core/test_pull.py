@@ -22,9 +22,9 @@ from windfell.recipe.outline import BentLine, Crop, Edges, LineKind, NetPoint, O
 from windfell.shape import rectangle
 from windfell.shape.bounds import fitted_canvas
 from windfell.shape.canvas import Canvas
-from windfell.shape.edges import world_edges
+from windfell.shape.edges import Edge, arc, world_edges
 from windfell.shape.figures import cost_of
-from windfell.shape.held import Held, bow, drawn_line, held_lines, horizon_parts
+from windfell.shape.held import Held, bow, drawn_line, given_way, held_lines, horizon_parts
 from windfell.shape.net import net_lattice
 from windfell.shape.pull import Task, slopes
 from windfell.shape.pull_solver import solved
@@ -154,6 +154,24 @@ class Pulls(unittest.TestCase):
         held, free = (worst(solved(task_of(ragged(), stiff=s))) for s in (stiff, None))
         self.assertLess(held - 1, 0.4 * (free - 1))
 
+    def test_lines_give_way_where_the_plane_would_fold(self):
+        mask = np.zeros(SHAPE, bool)
+        mask[4:-4, 4:-4] = True
+        mask[140:, 260:340] = False  # under many lines that are to stay straight
+        beams = [Held(line(-1.3, y, 1.3, y, 60)) for y in np.arange(-0.35, 0.17, 0.03)]
+        drawn = Held(line(-0.2, -0.4, 0.2, -0.4), "drawn")
+        folded = solved(task_of(mask, [*beams, drawn])).folded
+        self.assertGreater(len(folded), 20)
+        held = given_way([*beams, drawn], folded, 0.16)
+        self.assertIs(held[-1], drawn)
+        weak = [h.strength < 1 for h in held[:-1]]
+        self.assertTrue(weak[-1] and not weak[0])
+        mild = solved(task_of(mask, held))
+        self.assertTrue(mild.whole)
+        y, x = np.mgrid[0:90, 0:300]
+        spots = np.stack([-1.4 + x * 2.8 / 299, -0.4 + y * 0.55 / 89], -1).reshape(-1, 2)
+        self.assertGreater(np.linalg.det(slopes(mild.forth((1, 1, 1, 1)), spots)).min(), 0.1)
+
     def test_a_ring_stays_closed(self):
         mask = np.ones(SHAPE, bool)
         mask[:15, 100:260], mask[185:, 400:] = False, False
@@ -210,6 +228,17 @@ class Lines(unittest.TestCase):
         canvas = fitted_canvas("rectilinear", frames, np.eye(3), 400)
         held = held_lines(canvas, np.ones((100, 100), bool), found, False, weights=_usual())
         self.assertLess(bow(held[0].spots), 2e-3)
+        # of an edge that leaves what is covered the part within it
+        seen = np.ones((100, 100), bool)
+        seen[:, :30] = False
+        (cut,) = held_lines(canvas, seen, found, False, weights=_usual())
+        across = (cut.spots[:, 0] - canvas.left) / (canvas.right - canvas.left)
+        self.assertTrue((across > 0.29).all() and across.max() > 0.7, across)
+        self.assertEqual(held_lines(canvas, seen & False, found, False, weights=_usual()), [])
+        # many short ones are held
+        shorter = [Edge(arc(*(p / np.linalg.norm(p) for p in np.array([[x, y, 1], [x + 0.09, y, 1]]))), 0.09, False)
+                   for x in np.linspace(-0.6, 0.5, 12) for y in np.linspace(-0.3, 0.3, 10)]
+        self.assertEqual(len(held_lines(canvas, np.ones((100, 100), bool), shorter, False, weights=_usual())), 120)
 
 
 def _usual():
@@ -234,6 +263,17 @@ class Meshes(unittest.TestCase):
         lattice = Lattice.through(values, WHOLE)
         y, x = np.meshgrid(np.linspace(-0.5, 0.5, 6), np.linspace(-1.5, 1.5, 9), indexing="ij")
         assert_allclose(lattice.at(np.stack([x, y], -1)), values, atol=1e-9)
+
+    def test_the_way_back_goes_on_beyond_what_is_sure(self):
+        y, x = np.mgrid[0:9, 0:25]
+        drift = np.zeros((9, 25, 2))
+        drift[..., 1] = np.where(y < 2, 0.9, 0.02 * np.cos(x))  # the uppermost rows fold
+        forth = Lattice(WHOLE, drift)
+        sure = Bounds(-1.4, -0.19, 1.4, 0.45)
+        spots = np.stack(np.meshgrid(np.linspace(-1.3, 1.3, 70), np.linspace(-0.185, 0.42, 60)), -1).reshape(-1, 2)
+        far, near = (Mesh.of(forth, Bounds(-1.5, -0.3, 1.5, 0.5), 100, 50, cut) for cut in (None, sure))
+        self.assertLess(near.astray(near.backward(spots)), 1e-3)
+        self.assertGreater(far.astray(far.backward(spots)), 10 * near.astray(near.backward(spots)))
 
     def test_what_is_nowhere_stays_nowhere(self):
         mesh = Mesh.of(Lattice(WHOLE, np.zeros((7, 9, 2))), WHOLE, 20, 10)

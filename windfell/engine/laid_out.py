@@ -28,7 +28,7 @@ from windfell.shape.canvas import Canvas
 from windfell.shape.choice import Choice, suitable_projection
 from windfell.shape.edges import Edge, world_edges
 from windfell.shape.figures import Cost, cost_of
-from windfell.shape.held import Held, Weights, drawn_line, held_lines
+from windfell.shape.held import Held, Weights, drawn_line, given_way, held_lines
 from windfell.shape.net import net_lattice
 from windfell.shape.pull import CELLS, DRAFT_CELLS, Pull, Task
 from windfell.shape.pull_solver import solved
@@ -39,7 +39,8 @@ TRIM_SIDE = 1400
 DRAFT_TRIM_SIDE = 280
 PULL_PIXELS, DRAFT_PULL_PIXELS = 1_400_000, 60_000
 KEPT_PIXELS = 60_000
-STEEPNESS = (0.5, 0.3, 0.18)
+# how steep the sides may be, and how near (of the diagonal) to where it folded before lines give way
+GENTLER = ((0.5, 0.0), (0.3, 0.0), (0.3, 0.05), (0.3, 0.12), (0.18, 0.3))
 STRAIGHT_ENOUGH = 1e-4
 DRAFT_EDGES = 24
 
@@ -208,9 +209,11 @@ class LaidOutFrames(JoinedFrames):
         weights = Weights(*(_weight(v) for v in (o.horizon_pct, o.upright_pct, o.straight_pct)))
         edges = self.edges(job) if fine else self.edges(job)[:DRAFT_EDGES]
         held = [*held_lines(whole, covered_, edges, not self._slid, weights), *drawn]
-        found = None
-        for steepness in STEEPNESS:
+        found, diagonal = None, float(np.hypot(whole.right - whole.left, whole.bottom - whole.top))
+        for steepness, reach in GENTLER:
             job.check()
+            if reach:
+                held = given_way(held, found.folded, reach * diagonal)
             task = self._task(whole, small, covered_, held, steepness, fine, wanted)
             if task is None:
                 return None

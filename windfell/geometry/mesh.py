@@ -104,21 +104,45 @@ class Mesh:
         """The spots (..., 2) that lie here on the bent plane."""
         return plane + self.back.at(plane)
 
+    def astray(self, plane: Array) -> float:
+        """How far at most a spot (n, 2) of the plane lies from where it comes to there and back."""
+        return float(np.linalg.norm(self.backward(self.forward(plane)) - plane, axis=-1).max(initial=0.0))
+
     @property
     def most(self) -> float:
         """A bound of how far a spot goes."""
         return float(np.abs(self.forth.coefficients).max(initial=0.0)) * np.sqrt(2)
 
     @classmethod
-    def of(cls, forth: Lattice, within: Bounds, across: int, down: int) -> Mesh:
-        """The mesh of a drift without folds; its way back held at across x down spots of the bent plane `within`."""
+    def of(cls, forth: Lattice, within: Bounds, across: int, down: int, sure: Bounds | None = None) -> Mesh:
+        """The mesh of a drift without folds; its way back held at across x down spots of the bent plane `within`.
+
+        `sure`: beyond these bounds it may fold; there the way back goes on as it leaves them.
+        """
         rim = WRAPPED if forth.period is not None else 0
         step = within.width / (across - 1)
         x = np.linspace(within.left - rim * step, within.right + rim * step, across + 2 * rim)
         y = np.linspace(within.top, within.bottom, down)
         spots = np.stack(np.meshgrid(x, y), -1)
         held = Bounds(float(x[0]), within.top, float(x[-1]), within.bottom)
-        return cls(forth, Lattice.through(inverse(forth, spots) - spots, held, forth.period))
+        last = spots
+        if sure is not None:
+            free = np.inf if forth.period is not None else 0.0
+            last = np.clip(spots, (sure.left - free, sure.top), (sure.right + free, sure.bottom))
+        way = inverse(forth, last) - last
+        beyond = (spots != last).any(axis=-1)
+        if beyond.any():
+            way[beyond] += _going_on(forth, (last + way)[beyond], (spots - last)[beyond])
+        return cls(forth, Lattice.through(way, held, forth.period))
+
+
+def _going_on(forth: Lattice, plane: Array, beyond: Array) -> Array:
+    """How the way back to spots (n, 2) of the plane changes so far beyond (n, 2) them on the bent one, if it goes
+    straight on.
+    """
+    step = 1e-5 * max(forth.bounds.width, forth.bounds.height)
+    turn = np.stack([(forth.at(plane + w) - forth.at(plane - w)) / (2 * step) for w in np.eye(2) * step], -1)
+    return np.linalg.solve(turn + np.eye(2), beyond[..., None])[..., 0] - beyond
 
 
 def inverse(forth: Lattice, bent: Array) -> Array:

@@ -20,7 +20,7 @@ SPOTS = 17
 TOGETHER, FARTHEST = np.radians(0.12), np.radians(0.5)
 GAP, NEAR_GAP = 0.35, np.radians(1.2)
 LEAST = np.radians(3.0)
-MOST_PIECES, MOST = 900, 150
+MOST_PIECES, MOST = 1200, 200
 UPRIGHT_WITHIN = np.radians(2.0)
 LEVEL_WITHIN = np.radians(2.0)
 

@@ -8,19 +8,23 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.later import Later
 from windfell.shape.canvas import Canvas
 from windfell.shape.edges import Edge
 
+spatial = Later("scipy.spatial")
+
 Array = NDArray[np.float64]
 
-MOST = 80
-LEAN, LEVEL = 60.0, 3000.0
+MOST = 160
+LEAN, LEVEL = 240.0, 3000.0
 DRAWN = 60.0
 HORIZON_SPOTS = 720
 CURVED = 0.06
-LEAST_SHARE = 0.03
-LONGER = (0.2, 0.08, 0.0)
+LEAST_SHARE = 0.015
+LONGER, LEAST_SEEN = (0.2, 0.08, 0.0), 0.4
 SPOTS = 25
+GIVING, GIVES = ("straight", "upright"), 0.05
 
 
 @dataclass(frozen=True, eq=False)
@@ -95,8 +99,8 @@ def held_lines(canvas: Canvas, seen: NDArray[np.bool_], edges: Sequence[Edge], h
     found = []
     for edge in edges:
         # what was found of an edge is rarely all of it
-        spots = next((s for s in (on_plane(canvas, longer(edge.rays, by)) for by in LONGER)
-                      if s is not None and _within(canvas, seen, s)), None)
+        spots = next((s for s in (on_plane(canvas, longer(edge.rays, by)) for by in LONGER) if s is not None), None)
+        spots = None if spots is None else _within(canvas, seen, spots)
         if spots is None:
             continue
         found.append(Held(
@@ -108,6 +112,17 @@ def held_lines(canvas: Canvas, seen: NDArray[np.bool_], edges: Sequence[Edge], h
         found += [Held(part, "horizon", weights.straight, rigid=LEVEL * weights.horizon)
                   for part in horizon_parts(canvas, seen)]
     return found
+
+
+def given_way(held: Sequence[Held], folded: Array, reach: float) -> list[Held]:
+    """Lines with those less strong that pass within `reach` of spots (n, 2) that would fold; drawn ones stay."""
+    tree = spatial.cKDTree(folded)
+
+    def near(line: Held) -> bool:
+        return bool((tree.query(line.spots, distance_upper_bound=reach)[0] <= reach).any())
+
+    return [replace(h, strength=GIVES * h.strength, turn=GIVES * h.turn) if h.kind in GIVING and near(h) else h
+            for h in held]
 
 
 def horizon_parts(canvas: Canvas, seen: NDArray[np.bool_]) -> list[Array]:
@@ -147,10 +162,19 @@ def _seen_at(px: Array, seen: NDArray[np.bool_], canvas: Canvas) -> NDArray[np.b
     return inside
 
 
-def _within(canvas: Canvas, seen: NDArray[np.bool_], spots: Array) -> bool:
+def _within(canvas: Canvas, seen: NDArray[np.bool_], spots: Array) -> Array | None:
+    """The longest part of a line (n, 2) that lies within what is covered, by as many spots; None if it is short."""
     x = (spots[:, 0] - canvas.left) / (canvas.right - canvas.left) * canvas.width - 0.5
     y = (spots[:, 1] - canvas.top) / (canvas.bottom - canvas.top) * canvas.height - 0.5
-    return bool(_seen_at(np.stack([x, y], -1), seen, canvas).all())
+    inside = _seen_at(np.stack([x, y], -1), seen, canvas)
+    if inside.all():
+        return spots
+    ends = np.flatnonzero(np.diff(np.concatenate([[0], inside, [0]])))
+    first, last = max(zip(ends[::2], ends[1::2] - 1, strict=True), key=lambda e: e[1] - e[0], default=(0, 0))
+    if last - first < LEAST_SEEN * (len(spots) - 1):
+        return None
+    at, t = np.linspace(first, last, len(spots)), np.arange(len(spots))
+    return np.stack([np.interp(at, t, spots[:, c]) for c in (0, 1)], -1)
 
 
 def bow(spots: Array) -> float:

@@ -29,9 +29,10 @@ Array = NDArray[np.float64]
 
 CELLS, DRAFT_CELLS = 2400, 400
 LEAST_AREA = 0.2
-WAY_BACK, DRAFT_BACK = 2, 64
+# how finely the way back is held, by cells of the way there: where much is squeezed, more so
+WAYS_BACK, DRAFT_BACK, ASTRAY = (2, 4, 8), 64, 0.25
 RIM = 0.01
-SEEN = 3000
+SEEN = 16000
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,24 +75,29 @@ class Pull:
         drift, turn = np.tensordot(weights, self.drifts, 1), np.tensordot(weights, self._turns, 1)
         if net is not None:
             drift = drift + net
-            turn = turn + slopes(Lattice(self.task.bounds, net, self._period), self.seen) - np.eye(2)
+            turn = turn + slopes(Lattice(self.task.bounds, net, self._period), self._watched) - np.eye(2)
         return Lattice(self.task.bounds, drift * unfolded_share(turn), self._period)
 
     @cached_property
     def _turns(self) -> Array:
-        """(5, n, 2, 2): the slopes of each drift at the spots that are seen."""
-        flat = np.eye(2)
-        return np.stack([slopes(Lattice(self.task.bounds, d, self._period), self.seen) - flat for d in self.drifts])
+        """(5, n, 2, 2): the slopes of each drift at the spots that are watched for folds."""
+        spots, flat = self._watched, np.eye(2)
+        return np.stack([slopes(Lattice(self.task.bounds, d, self._period), spots) - flat for d in self.drifts])
 
     @property
     def cells(self) -> tuple[int, int]:
         """How many (across, down) lie between the spline's knots."""
         return self.drifts.shape[2] - 3, self.drifts.shape[1] - 3
 
+    @cached_property
+    def folded(self) -> Array:
+        """Spots (n, 2) of the plane to which the full pull of all sides would leave too little of their area."""
+        return self._watched[np.linalg.det(self._turns.sum(0) + np.eye(2)) < LEAST_AREA]
+
     @property
     def whole(self) -> bool:
         """Whether the full pull of all sides leaves every spot enough of its area."""
-        return unfolded_share(self._turns.sum(0)) == 1.0
+        return not len(self.folded)
 
     @cached_property
     def seen(self) -> Array:
@@ -100,6 +106,11 @@ class Pull:
         step = max(1, int(np.sqrt(h * w / SEEN)))
         y, x = np.nonzero(self.task.covered[::step, ::step])
         return np.stack([b.left + (x * step + 0.5) * b.width / w, b.top + (y * step + 0.5) * b.height / h], -1)
+
+    @cached_property
+    def _watched(self) -> Array:
+        """What is seen and its rim, (n, 2): it is at the sides that most is asked for."""
+        return np.concatenate([self.seen, self._rim])
 
     @property
     def _period(self) -> float | None:
@@ -113,13 +124,16 @@ class Pull:
         forth = self.forth(amounts, net)
         cut = self._cut(forth, amounts)
         most = max(forth.cells)
-        finer = WAY_BACK if fine else min(1.0, DRAFT_BACK / most)
-        across, down = (max(8, round(finer * v)) + 1 for v in forth.cells)
         # a little more than is cut, since maps look beyond their region
         rim = RIM * max(cut.width, cut.height)
         aside = 0.0 if self.task.closed else rim
         grown = Bounds(cut.left - aside, cut.top - rim, cut.right + aside, cut.bottom + rim)
-        return Mesh.of(forth, grown, across, down), cut
+        for finer in WAYS_BACK if fine else (min(1.0, DRAFT_BACK / most),):
+            across, down = (max(8, round(finer * v)) + 1 for v in forth.cells)
+            mesh = Mesh.of(forth, grown, across, down, cut)
+            if not fine or mesh.astray(self._watched) < ASTRAY * self._pixel:
+                break
+        return mesh, cut
 
     def _cut(self, forth: Lattice, amounts: Sequence[float]) -> Bounds:
         """From the whole plane's bounds to the rectangle within the bent sides, side by side, by the amounts."""
