@@ -131,8 +131,16 @@ class Aligning(WindowTest):
         self.window.registrations.doubts = {2: "held to frame 2 by one spot alone"}
         self.window.station.refresh()
         self.assertIn("one spot", self.window.station.frames.item(2, 4).text())
-        self.assertEqual(self.window.station.frames.item(1, 4).text(), "")
+        table = self.window.station.frames
+        self.assertEqual(table.item(1, 4).text(), "")
         self.assertTrue(self.window.registrations.findings)
+        self.window.registrations.doubts = {2: "held to frame 2 by one spot alone, which may be a thing. " * 3}
+        self.window.station.refresh()
+        for width in (1900, 1280, 1100):
+            self.window.resize(width, 800)
+            self.settle()
+            self.assertGreaterEqual(table.rowHeight(2), table.sizeHintForRow(2), "all of it is seen")
+        self.assertGreater(table.rowHeight(2), table.rowHeight(1))
 
     def test_frames_that_do_not_join_are_said_where_the_picture_would_be(self):
         paths = frames_in(ridge())

@@ -152,6 +152,8 @@ class Align(Station):
     def _build_instrument(self) -> None:
         self._filled: dict[QTableWidget, tuple] = {}
         self.frames = _table("Frames and their places", ("Frame", "Placed", "Error px", "Adds", "Why not, or where"))
+        # words are wrapped by a width that the column gets only later
+        self.frames.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         self.links = _table("Links between frames", ("Pair", "Points", "Error px", "Rating"))
         self.links.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         self.frames.itemSelectionChanged.connect(self._row_chosen)
@@ -286,20 +288,18 @@ class Align(Station):
             words = (str(numbers[row]), placed, error, adds, why)
             wrong = [(placed == "no" and bool(c)) or (c == 4 and row in self.found.doubts) for c in range(5)]
             rows.append([(text, "rowan" if bad else "") for text, bad in zip(words, wrong, strict=True)])
-        if self._fill(self.frames, rows):
-            self.frames.resizeRowsToContents()
+        self._fill(self.frames, rows)
 
-    def _fill(self, table: QTableWidget, rows: list[list[tuple[str, str]]]) -> bool:
-        """Show rows of words and their colours, unless the table does; whether it did not."""
+    def _fill(self, table: QTableWidget, rows: list[list[tuple[str, str]]]) -> None:
+        """Show rows of words and their colours, unless the table does."""
         known = rows, theme.current()
         if self._filled.get(table) == known:
-            return False
+            return
         self._filled[table] = known
         table.setRowCount(len(rows))
         for row, cells in enumerate(rows):
             for column, cell in enumerate(cells):
                 table.setItem(row, column, _cell(*cell))
-        return True
 
     def _adds(self, n: int) -> tuple[str, bool]:
         """How much new picture a frame adds, in words, and whether it could be left out."""
