@@ -43,7 +43,7 @@ from windfell.job import Job
 from windfell.readiness.findings import Mend
 from windfell.recipe.model import LensCorrection
 
-WIDTH, HEIGHT = 480, 320
+WIDTH, HEIGHT = 720, 480
 # one for all: what it finds once it keeps
 ENGINE = engine()
 NAMED = Camera("Canon", "Canon EOS 5D Mark III", "Canon EF 8-15mm f/4L Fisheye USM", 1.0, focal_mm=15.0)
@@ -116,7 +116,7 @@ class Fisheyes(unittest.TestCase):
         self.assertTrue(all(f.lens.profile for f in own.frames))
 
     def test_one_that_the_metadata_name_is_taken_by_its_profile(self):
-        own, words = self._joined(taken()[1], 0.15)
+        own, words = self._joined(taken()[1], 0.1)
         self.assertIn("8-15mm", words)
         self.assertEqual({f.lens.profile for f in own.frames}, {"Canon | Canon EF 8-15mm f/4L Fisheye USM"})
 
