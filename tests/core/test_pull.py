@@ -2,6 +2,7 @@
 
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 from numpy.testing import assert_allclose
@@ -172,6 +173,19 @@ class Pulls(unittest.TestCase):
         spots = np.stack([-1.4 + x * 2.8 / 299, -0.4 + y * 0.55 / 89], -1).reshape(-1, 2)
         self.assertGreater(np.linalg.det(slopes(mild.forth((1, 1, 1, 1)), spots)).min(), 0.1)
 
+    def test_the_way_back_is_held_finer_where_much_is_squeezed(self):
+        pixel = 3 / 600
+        mild, hard = ragged(), np.zeros(SHAPE, bool)
+        hard[4:-4, 4:-4] = True
+        hard[:70, 250:350] = False
+        cells = []
+        for mask in (mild, hard):
+            pull = solved(task_of(mask))
+            mesh, _ = pull.mesh((1, 1, 1, 1))
+            self.assertLess(mesh.astray(pull.seen), 0.25 * pixel)
+            cells.append(mesh.back.cells[0] / mesh.forth.cells[0])
+        self.assertGreater(cells[1], 1.5 * cells[0])
+
     def test_a_ring_stays_closed(self):
         mask = np.ones(SHAPE, bool)
         mask[:15, 100:260], mask[185:, 400:] = False, False
@@ -181,6 +195,28 @@ class Pulls(unittest.TestCase):
         y = np.linspace(cut.top + 0.01, cut.bottom - 0.01, 40)
         left, right = (mesh.backward(np.stack([np.full_like(y, x), y], -1)) for x in (-1.5, 1.5))
         assert_allclose(right - left, np.broadcast_to([3.0, 0.0], (40, 2)), atol=1e-6)
+
+
+class Gentler(unittest.TestCase):
+    def test_what_folds_is_asked_for_less_steeply_and_then_lines_there_give_way(self):
+        project, set_id = project_of(frames_in(ridge()), outline=Outline(Edges.PULL, 100.0))
+        stages, tasks = engine().stages(project, set_id), []
+
+        def folding(task):
+            tasks.append(task)
+            b, whole = task.bounds, len(tasks) == 4
+            middle = np.array([[(b.left + b.right) / 2, (b.top + b.bottom) / 2]])
+            return mock.Mock(whole=whole, folded=middle[: 0 if whole else 1])
+
+        beams = [Held(line(x, -0.2, x, 0.2)) for x in np.linspace(-0.5, 0.5, 41)]
+        with mock.patch("windfell.engine.laid_out.solved", folding), mock.patch(
+                "windfell.engine.laid_out.held_lines", lambda *_: beams):
+            stages._solve(Job(), True, True)
+        steep = [np.abs(np.diff(t.sides[0][:, 1]) / np.diff(t.sides[0][:, 0])).max() for t in tasks]
+        weak = [sum(h.strength < 1 for h in t.held) for t in tasks]
+        self.assertEqual(weak[:2], [0, 0])
+        self.assertTrue(0 < weak[2] < weak[3] <= len(beams), weak)
+        self.assertLessEqual(steep[1], steep[0])
 
 
 class Lines(unittest.TestCase):
