@@ -385,6 +385,8 @@ class Series(unittest.TestCase):
         busy = first.copy()
         busy[60:250, 90:190] = land[50:240, 60:160]
         self.assertEqual(apart_px(first, busy), 0.0)
+        parted = np.vstack([land[20:155, 12:412], land[155:290, 28:428]])
+        self.assertEqual(apart_px(first, parted), 0.0, "halves that went two ways")
         other = cv2.cvtColor(textured(270, 400, 60), cv2.COLOR_RGB2GRAY)
         self.assertEqual(apart_px(first, other), 0.0)
         self.assertEqual(apart_px(np.full_like(first, 90), np.full_like(first, 91)), 0.0)

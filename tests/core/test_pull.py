@@ -270,7 +270,12 @@ class Lines(unittest.TestCase):
         (cut,) = held_lines(canvas, seen, found, False, weights=_usual())
         across = (cut.spots[:, 0] - canvas.left) / (canvas.right - canvas.left)
         self.assertTrue((across > 0.29).all() and across.max() > 0.7, across)
-        self.assertEqual(held_lines(canvas, seen & False, found, False, weights=_usual()), [])
+        seen[:, :80] = False
+        self.assertEqual(held_lines(canvas, seen, found, False, weights=_usual()), [], "too little of it")
+        post = Edge(arc(np.array([0.0, -0.1, 0.995]), np.array([0.0, 0.2, 0.98])), 0.3, True)
+        turns = [held_lines(canvas, seen | True, [post], False, replace(_usual(), upright=w))[0].turn
+                 for w in (1, 10)]
+        self.assertTrue(0 < 10 * turns[0] == turns[1], turns)
         # many short ones are held
         shorter = [Edge(arc(*(p / np.linalg.norm(p) for p in np.array([[x, y, 1], [x + 0.09, y, 1]]))), 0.09, False)
                    for x in np.linspace(-0.6, 0.5, 12) for y in np.linspace(-0.3, 0.3, 10)]

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 SIDE = 400
 ACROSS, DOWN = 3, 2
-FAINT, SURE = 1.0, 0.12
+FAINT = 1.0
 AGREE_PX, LEAST_PX = 2.0, 1.5
 MOST_WINDOWS = 4
 
@@ -29,9 +29,7 @@ def apart_px(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> float:
             a, b = (_edges(v[box]) for v in (one, other))
             if min(a.std(), b.std()) < FAINT:
                 continue
-            shift, response = cv2.phaseCorrelate(a, b, cv2.createHanningWindow(a.shape[::-1], cv2.CV_32F))
-            if response > SURE:
-                shifts.append(shift)
+            shifts.append(cv2.phaseCorrelate(a, b, cv2.createHanningWindow(a.shape[::-1], cv2.CV_32F))[0])
     if len(shifts) < MOST_WINDOWS:
         return 0.0
     middle = np.median(shifts, axis=0)

@@ -6,15 +6,15 @@ from windfell.align.apart import SIDE, apart_px
 from windfell.engine.core import Engine
 from windfell.engine.greys import small_grey
 from windfell.job import Job
-from windfell.recipe.model import Align, Project
+from windfell.recipe.model import Project
 
 
 def lying_apart(engine: Engine, project: Project, set_id: str, job: Job) -> float:
-    """How far (px at full size) the middle or the last frame lies from the first, in a set that is not aligned; 0 if
+    """How far (px at full size) the middle or the last frame of a set lies from the first as they were taken; 0 if
     together, or if that is not seen at a glance.
     """
     own = project.set(set_id)
-    if own.registration.align is not Align.NONE or len(own.used) < 2:
+    if len(own.used) < 2:
         return 0.0
     opened = engine.opened_all(project, own, job)
     some = [opened[n] for n in sorted({0, len(opened) // 2, len(opened) - 1})]
