@@ -92,7 +92,7 @@ class Pull:
     @cached_property
     def folded(self) -> Array:
         """Spots (n, 2) of the plane to which the full pull of all sides would leave too little of their area."""
-        return self._watched[np.linalg.det(self._turns.sum(0) + np.eye(2)) < LEAST_AREA]
+        return self._watched[_area(self._turns.sum(0) + np.eye(2)) < LEAST_AREA]
 
     @property
     def whole(self) -> bool:
@@ -187,10 +187,15 @@ def unfolded_share(turn: Array) -> float:
     slopes (n, 2, 2) there.
     """
     # the area as a function of the share s: 1 + s t + s^2 d
-    trace, det = turn[..., 0, 0] + turn[..., 1, 1], np.linalg.det(turn)
+    trace, det = turn[..., 0, 0] + turn[..., 1, 1], _area(turn)
     share = 1.0
     for _ in range(40):
         if (1 + share * trace + share**2 * det).min(initial=1.0) >= LEAST_AREA:
             return share
         share *= 0.95
     return 0.0
+
+
+def _area(turn: Array) -> Array:
+    """The determinant of (..., 2, 2), written out: a library's is made for larger ones."""
+    return turn[..., 0, 0] * turn[..., 1, 1] - turn[..., 0, 1] * turn[..., 1, 0]
