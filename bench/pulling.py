@@ -27,12 +27,12 @@ from windfell.engine import laid_out
 from windfell.engine.core import Engine
 from windfell.errors import CannotJoin
 from windfell.geometry.camera import Lens
+from windfell.geometry.mesh import slopes
 from windfell.geometry.rotation import from_yaw_pitch_roll, nearest_rotation
 from windfell.job import Job
 from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 from windfell.recipe.outline import Edges, Outline
 from windfell.shape.edges import arc
-from windfell.shape.pull import slopes
 
 SHORT, LONG = 540, 720
 WANTED = {"kept": 0.98, "stretch": 1.5, "bend": 0.5, "lean": 2.0, "horizon": 0.3}

@@ -12,7 +12,7 @@ from windfell.engine.cache import key_of
 from windfell.engine.laid_out import _weight
 from windfell.geometry.camera import Lens
 from windfell.geometry.directions import rays_of
-from windfell.geometry.mesh import Bounds, Lattice, Mesh
+from windfell.geometry.mesh import Bounds, Lattice, Mesh, slopes
 from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
@@ -27,7 +27,7 @@ from windfell.shape.edges import Edge, arc, world_edges
 from windfell.shape.figures import cost_of
 from windfell.shape.held import Held, bow, drawn_line, given_way, held_lines, horizon_parts
 from windfell.shape.net import net_lattice
-from windfell.shape.pull import Task, slopes
+from windfell.shape.pull import Task
 from windfell.shape.pull_solver import solved
 from windfell.shape.sides import sides_of
 

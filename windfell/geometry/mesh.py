@@ -140,9 +140,16 @@ def _going_on(forth: Lattice, plane: Array, beyond: Array) -> Array:
     """How the way back to spots (n, 2) of the plane changes so far beyond (n, 2) them on the bent one, if it goes
     straight on.
     """
+    return np.linalg.solve(slopes(forth, plane), beyond[..., None])[..., 0] - beyond
+
+
+def slopes(forth: Lattice, plane: Array) -> Array:
+    """The derivative (..., 2, 2) of the bent plane by the plane at spots of it: rows x', y', columns by x, by y."""
     step = 1e-5 * max(forth.bounds.width, forth.bounds.height)
-    turn = np.stack([(forth.at(plane + w) - forth.at(plane - w)) / (2 * step) for w in np.eye(2) * step], -1)
-    return np.linalg.solve(turn + np.eye(2), beyond[..., None])[..., 0] - beyond
+    out = np.empty((*plane.shape[:-1], 2, 2))
+    for n, way in enumerate(np.eye(2) * step):
+        out[..., n] = (forth.at(plane + way) - forth.at(plane - way)) / (2 * step)
+    return out + np.eye(2)
 
 
 def inverse(forth: Lattice, bent: Array) -> Array:

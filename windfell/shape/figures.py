@@ -8,11 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry.mesh import Bounds, Mesh
+from windfell.geometry.mesh import Bounds, Mesh, slopes
 from windfell.shape.canvas import Canvas
 from windfell.shape.edges import Edge
 from windfell.shape.held import Held, bow, horizon_parts, off_chord
-from windfell.shape.pull import slopes
 
 Array = NDArray[np.float64]
 

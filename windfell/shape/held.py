@@ -100,8 +100,7 @@ def held_lines(canvas: Canvas, seen: NDArray[np.bool_], edges: Sequence[Edge], h
     for edge in edges:
         # what was found of an edge is rarely all of it
         spots = next((s for s in (on_plane(canvas, longer(edge.rays, by)) for by in LONGER) if s is not None), None)
-        spots = None if spots is None else _within(canvas, seen, spots)
-        if spots is None:
+        if spots is None or (spots := _within(canvas, seen, spots)) is None:
             continue
         found.append(Held(
             spots, "upright" if edge.upright else "straight", weights.straight,

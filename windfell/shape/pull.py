@@ -17,7 +17,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry.mesh import Bounds, Lattice, Mesh
+from windfell.geometry.mesh import Bounds, Lattice, Mesh, slopes
 from windfell.later import Later
 from windfell.shape.held import Held
 from windfell.shape.sides import NAMES
@@ -171,15 +171,6 @@ class Pull:
     def _pixel(self) -> float:
         """The side of a px of what is covered, in units of the plane."""
         return self.task.bounds.width / self.task.covered.shape[1]
-
-
-def slopes(forth: Lattice, plane: Array) -> Array:
-    """The derivative (..., 2, 2) of the bent plane by the plane at spots of it: rows x', y', columns by x, by y."""
-    step = 1e-5 * max(forth.bounds.width, forth.bounds.height)
-    out = np.empty((*plane.shape[:-1], 2, 2))
-    for n, way in enumerate(np.eye(2) * step):
-        out[..., n] = (forth.at(plane + way) - forth.at(plane - way)) / (2 * step)
-    return out + np.eye(2)
 
 
 def unfolded_share(turn: Array) -> float:
