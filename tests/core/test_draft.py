@@ -2,6 +2,8 @@
 
 import unittest
 from dataclasses import replace
+from itertools import pairwise
+from unittest.mock import patch
 
 import numpy as np
 
@@ -9,6 +11,7 @@ from tests.support import engine, frames_in, green, project_of, ridge
 from windfell.engine.draft import opaque
 from windfell.engine.surface import Ownership, softly
 from windfell.job import Job
+from windfell.join.blend import wide_correction
 from windfell.pixels.colour import to_view
 from windfell.recipe.model import Development, Joining, Kind, View
 from windfell.recipe.outline import Edges, Outline
@@ -61,6 +64,23 @@ class Drafts(unittest.TestCase):
         hard = self.varied(frames=bright, joining=Joining(match_light=False, cut_seams=False, blend_pct=0.0))
         soft, harsh = (self.engine.draft(p, self.set_id, 420, Job()).pixels.astype(int) for p in (stepped, hard))
         self.assertGreater(np.abs(soft - harsh)[..., :3].mean(), 1.5)
+
+    def test_a_wider_blend_is_a_little_wider_and_soon_there(self):
+        bright = tuple(replace(f, development=Development(exposure_ev=0.6 * (n % 2)))
+                       for n, f in enumerate(self.project.set(self.set_id).frames))
+
+        def correction(blend_pct):
+            project = self.varied(frames=bright, joining=Joining(
+                match_light=False, cut_seams=False, blend_pct=blend_pct))
+            return self.engine.stages(project, self.set_id).draft_wide(Job()).correction
+
+        with patch("windfell.engine.joined.wide_correction", wraps=wide_correction) as made:
+            seen = [correction(pct) for pct in np.geomspace(50.0, 100.0, 13)]
+        self.assertLessEqual(made.call_count, 3)
+        steps = [np.abs(b - a).mean() for a, b in pairwise(seen)]
+        whole = np.abs(seen[-1] - seen[0]).mean()
+        self.assertGreater(min(steps), 0.02 * whole)
+        self.assertLess(max(steps), 0.2 * whole)
 
     def test_trimmed_it_has_no_empty_corner(self):
         draft = self.engine.draft(self.varied(outline=Outline(Edges.TRIM)), self.set_id, 420, Job())

@@ -260,14 +260,16 @@ class JoinedFrames(RegisteredFrames):
         inside = cv2.min(cv2.min(x, width - 1 - x), cv2.min(y, height - 1 - y)) / np.float32(min(width, height) / 2)
         return Claim(box, perceptual(seen.light), seen.mask(), np.clip(inside, 0, 1))
 
-    def _levels(self, scale_px_per_unit: float, job: Job, blend_pct: float | None = None) -> int:
-        """Bands in all, at a scale: wide enough for the blend asked for, within the overlaps."""
+    def _levels(self, scale_px_per_unit: float, job: Job, blend_pct: float | None = None) -> float:
+        """Bands in all, at a scale: wide enough for the blend asked for, within the overlaps. Between whole numbers
+        a share of the next.
+        """
         frames = self.posed(job)
         overlap = 0.3 * min(min(f.lens.width / f.lens.focal_px, f.lens.height / f.lens.focal_px)
                             for f in frames)
         blend = self.set.joining.blend_pct if blend_pct is None else blend_pct
         reach_px = blend / 100 * overlap / 2 * scale_px_per_unit
-        return max(0, round(float(np.log2(max(reach_px, 1.0)))))
+        return float(np.log2(max(reach_px, 1.0)))
 
     def _seam_ways(self, job: Job) -> dict[tuple[int, int], Blend]:
         """Ways of blending of single seams, by their placed frames, where they differ from that of all."""
@@ -297,7 +299,7 @@ class JoinedFrames(RegisteredFrames):
             return 0
         full = native_px_per_unit(self.posed(job))
         feather = way is Blend.FEATHER
-        fine = FEATHER_LEVELS if feather else min(FINE_LEVELS, self._levels(full, job))
+        fine = FEATHER_LEVELS if feather else min(FINE_LEVELS, round(self._levels(full, job)))
         return max(0, round(fine + float(np.log2(min(1.0, px_per_unit / full)))))
 
     def _wide(self, job: Job, pixels: int = WIDE_PIXELS) -> Wide | None:
@@ -307,18 +309,28 @@ class JoinedFrames(RegisteredFrames):
         full = native_px_per_unit(self.posed(job))
         if self._levels(full, job) <= FINE_LEVELS:
             return None
-        key = key_of("wide", self._seen_key(job), self.set.joining.blend_pct, pixels)
-        return self._once(f"wide {pixels}", lambda: self._host.cache.get(
-            key, lambda: self._make_wide(pixels, job)))
+        return self._once(f"wide {pixels}", lambda: self._make_wide(pixels, job))
 
     def _make_wide(self, pixels: int, job: Job) -> Wide:
-        own = self._coarse_ownership(pixels, job)
-        levels = self._levels(own.surface.px_per_unit, job)
-        parts = self.differences(job, pixels)
-        heard = ((n, parts[n]) for n in job.over(range(len(parts)), "evening out") if parts[n] is not None)
+        """Between the corrections of whole numbers of bands, which serve every width of the blend."""
+        surface = self._surface(pixels, job)
         # a draft has no fine bands
-        fine = 0 if pixels == DRAFT_WIDE_PIXELS else self._fine_levels(own.surface.px_per_unit, job, Blend.WIDE)
-        return Wide(own.surface, wide_correction(heard, own.owner, levels, own.surface.wraps, fine))
+        fine = 0 if pixels == DRAFT_WIDE_PIXELS else self._fine_levels(surface.px_per_unit, job, Blend.WIDE)
+        whole, more = divmod(max(float(fine), self._levels(surface.px_per_unit, job)), 1)
+        correction = self._corrected(pixels, int(whole), fine, job)
+        if more > 0:
+            correction = cv2.addWeighted(
+                correction, 1 - more, self._corrected(pixels, int(whole) + 1, fine, job), more, 0)
+        return Wide(surface, correction)
+
+    def _corrected(self, pixels: int, levels: int, fine: int, job: Job) -> NDArray[np.float32]:
+        """What `levels` bands add to what the `fine` first of them do."""
+        def correct() -> NDArray[np.float32]:
+            own = self._coarse_ownership(pixels, job)
+            heard = [(n, d) for n, d in enumerate(self.differences(job, pixels)) if d is not None]
+            return wide_correction(heard, own.owner, levels, own.surface.wraps, fine, job)
+
+        return self._host.cache.get(key_of("wide", self._seen_key(job), pixels, levels, fine), correct)
 
     def differences(self, job: Job, pixels: int = WIDE_PIXELS) -> list[Difference | None]:
         """How each placed frame differs from the picture as it is owned, on the wide bands' surface."""
@@ -329,7 +341,7 @@ class JoinedFrames(RegisteredFrames):
     def _find_differences(self, pixels: int, job: Job) -> list[Difference | None]:
         own = self._coarse_ownership(pixels, job)
         surface, lights = own.surface, self.lights(job)
-        margin = REACH * 2 ** self._levels(surface.px_per_unit, job, 100.0)
+        margin = round(REACH * 2 ** self._levels(surface.px_per_unit, job, 100.0))
         fine = round(reach(FINE_LEVELS) * surface.px_per_unit / native_px_per_unit(self.posed(job))) + 2
 
         def seen(n: int) -> tuple[Region, Warped] | None:

@@ -15,6 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.job import Job
 from windfell.join.agree import Difference, added, taken
 from windfell.join.warp import Warped
 from windfell.pixels.pyramid import collapsed, gaussian, laplacian, max_levels
@@ -68,20 +69,26 @@ def blended(shape: tuple[int, int], pieces: Sequence[Piece], weights: Sequence[F
 
 def wide_correction(
     differences: Iterable[tuple[int, Difference]], owner: NDArray[np.int16], levels: int, wraps: bool = False,
-    fine: int = 0,
+    fine: int = 0, job: Job | None = None,
 ) -> F32:
     """What `levels` bands add (h, w, 3) to the picture as a small surface's `owner` (h, w) owns it, beyond what the
     `fine` first of them do.
 
-    Takes (owner number, its difference from that picture) one by one.
+    Takes owner numbers and their differences from that picture.
     """
     levels = min(levels, max_levels(*owner.shape))
-    total = np.zeros((*owner.shape, 3), np.float32)
-    for number, part in differences:
+
+    def added_by(one: tuple[int, Difference]) -> F32:
+        number, part = one
         mask = (taken(owner, part.box, wraps) == number).astype(np.float32)
         light = part.light.astype(np.float32)
         plain = _masked(light, mask, fine) if fine else light * cv2.GaussianBlur(mask, (0, 0), PLAIN_SIGMA)[..., None]
-        added(total, _masked(light, mask, levels) - plain, part.box, wraps)
+        return cv2.subtract(_masked(light, mask, levels), plain)
+
+    parts = list(differences)
+    total = np.zeros((*owner.shape, 3), np.float32)
+    for (_, part), more in zip(parts, (job or Job()).map(added_by, parts, "evening out"), strict=True):
+        added(total, more, part.box, wraps)
     return total
 
 
