@@ -3,14 +3,17 @@
 import tempfile
 import unittest
 from dataclasses import replace
+from unittest.mock import patch
 
 import cv2
 import numpy as np
 
 from tests.support import engine, project_of, textured
-from windfell.align.features import grey_features, quick_features
+from windfell.align.features import Features, grey_features, quick_features
 from windfell.align.same_light import better_explained
-from windfell.align.series import NotOnto, Onto, align_series, onto
+from windfell.align.series import NotOnto, Onto, align_series, onto, refined_onto
+from windfell.align.soft_land import denied_by_land, shift_of_land
+from windfell.align.view import GreyView
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
@@ -48,6 +51,17 @@ def with_thing(frames: list[np.ndarray]) -> list[np.ndarray]:
     return out
 
 
+def faint(frames: list[np.ndarray], contrast: float, noise: float) -> list[np.ndarray]:
+    """The frames with so much less contrast, and noise."""
+    rng = np.random.default_rng(0)
+    return [np.clip(120 + (f - 120.0) * contrast + rng.normal(0, noise, f.shape), 0, 255).astype(np.uint8)
+            for f in frames]
+
+
+def looks_of(frames: list[np.ndarray]) -> list[Features]:
+    return [quick_features(cv2.cvtColor(f, cv2.COLOR_BGR2GRAY), W, H) for f in frames]
+
+
 def errors_of(frames: list[np.ndarray], places: list[np.ndarray]) -> list[float]:
     """How far each frame lies off at most of its px; inf where it was left out."""
     with tempfile.TemporaryDirectory() as folder:
@@ -67,6 +81,40 @@ class Series(unittest.TestCase):
             with self.subTest(soft=soft):
                 frames, places = series(4, soft, 5)
                 self.assertLess(max(errors_of(with_thing(frames), places)), 0.3)
+
+    def test_land_with_hardly_a_feature_is_found_by_its_light(self):
+        frames, places = series(4, 8.0, 5)
+        self.assertLess(max(errors_of(with_thing(faint(frames, 0.2, 4)), places)), 1.0)
+
+    def test_where_features_lie_on_what_moved_the_light_places_the_land(self):
+        frames, places = series(4, 8.0, 5)
+        features = looks_of(with_thing(frames))
+        moved = Onto(np.array([[1, 0, 110], [0, 1, 0], [0, 0, 1.0]]), 0.1)
+        with patch("windfell.align.series._by_features", lambda *_: moved), \
+                patch("windfell.align.series.matches_near", lambda *_: np.zeros((0, 2), int)):
+            rough = onto(features[0], features[2], "perspective", False)
+            self.assertIsInstance(onto(features[0], features[2], "perspective"), NotOnto)
+        self.assertTrue(rough.rough)
+        middle = np.array([[W / 2, H / 2]])
+        off = planar.apply(rough.transform, middle) - planar.apply(places[2], middle)
+        self.assertLess(np.linalg.norm(off), 12)
+        blank = GreyView(np.full((H, W), 90, np.float32), (W, H))
+        refined = refined_onto(rough, "perspective", features[0], features[2], blank, blank, Job())
+        self.assertIsInstance(refined, NotOnto)
+
+    def test_the_light_denies_what_moved_and_not_where_features_are_right(self):
+        frames, places = series(4, 8.0, 5)
+        a, b = (looks_of(with_thing(frames))[n] for n in (0, 2))
+        land = shift_of_land(a, b)
+        moved = np.array([[1, 0, 110], [0, 1, 0], [0, 0, 1.0]])
+        self.assertTrue(denied_by_land(a, b, moved, land))
+        self.assertFalse(denied_by_land(a, b, places[2], land))
+        self.assertFalse(denied_by_land(a, b, places[2], moved))
+
+    def test_other_land_has_no_place_by_its_light(self):
+        for seed in (21, 22, 23):
+            (first, *_), (other, *_) = series(1, 8.0, 5)[0], series(1, 8.0, seed)[0]
+            self.assertIsNone(shift_of_land(*looks_of([first, other])))
 
     def test_a_shaken_frame_and_a_soft_one_lie_where_the_sharp_ones_do(self):
         frames, places = series(4, 0.8, 6)

@@ -50,12 +50,24 @@ def found_by_look(a: Features, b: Features, points_a: Array, points_b: Array) ->
     hidden = around(points_a, a)
     fair_a, fair_b = ~hidden, ~around(points_b, b)
     shift = _best_shift(
-        texture(a.look, FINE, COARSE, fair_a), fair_a, texture(b.look, FINE, COARSE, fair_b), fair_b)
+        texture(a.look, FINE, COARSE, fair_a), fair_a, texture(b.look, FINE, COARSE, fair_b), fair_b, LEAST_SHARED)
     if shift is None:
         return None
-    start = np.linalg.inv(to_look(b)) @ np.array([[1, 0, shift[0]], [0, 1, shift[1]], [0, 0, 1.0]]) @ to_look(a)
+    start = between_looks(a, b, shift)
     h = _settled(a, b, start, hidden)
     return None if h is None else ByLook(h, likeness_apart(a, b, h, points_a))
+
+
+def best_shift(one: F32, other: F32, least_shared: float) -> tuple[int, int] | None:
+    """The shift (x, y) of one texture (h, w) onto another at which they correlate best, of those that leave so large
+    a share of them to compare; None if they do at none.
+    """
+    return _best_shift(one, np.ones(one.shape, bool), other, np.ones(other.shape, bool), least_shared)
+
+
+def between_looks(a: Features, b: Features, shift: tuple[int, int]) -> Array:
+    """A shift of looks as a homography (3, 3) of `a` px to `b` px."""
+    return np.linalg.inv(to_look(b)) @ np.array([[1, 0, shift[0]], [0, 1, shift[1]], [0, 0, 1.0]]) @ to_look(a)
 
 
 def _settled(a: Features, b: Features, homography: Array, hidden: NDArray[np.bool_]) -> Array | None:
@@ -81,7 +93,9 @@ def _settled(a: Features, b: Features, homography: Array, hidden: NDArray[np.boo
     return found if near else None
 
 
-def _best_shift(one: F32, fair_one: NDArray, other: F32, fair_other: NDArray) -> tuple[int, int] | None:
+def _best_shift(
+    one: F32, fair_one: NDArray, other: F32, fair_other: NDArray, least_shared: float
+) -> tuple[int, int] | None:
     """The shift (x, y), px of looks, of `one` onto `other` at which what is fair in both correlates best."""
     high, wide = (fft.next_fast_len(one.shape[n] + other.shape[n], real=True) for n in (0, 1))
 
@@ -100,7 +114,7 @@ def _best_shift(one: F32, fair_one: NDArray, other: F32, fair_other: NDArray) ->
     v1 = together(spectrum(x1 * one), f2) - s1 * s1 / count
     v2 = together(f1, spectrum(x2 * other)) - s2 * s2 / count
     alike = (together(g1, g2) - s1 * s2 / count) / np.sqrt(np.maximum(v1, 1e-3) * np.maximum(v2, 1e-3))
-    alike[count < LEAST_SHARED * one.size] = -1
+    alike[count < least_shared * one.size] = -1
     y, x = np.unravel_index(int(np.argmax(alike)), alike.shape)
     if alike[y, x] <= 0:
         return None

@@ -14,11 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.features import Features
-from windfell.align.matching import matches
+from windfell.align.matching import matches, matches_near
 from windfell.align.one_spot import TIGHT
 from windfell.align.pairs import Found, beside_these, explanations
 from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, seen_around, steps_seen
 from windfell.align.same_light import LEAST_APART, SameLight, better_explained
+from windfell.align.soft_land import denied_by_land, shift_of_land
 from windfell.align.verify import LEAST_INLIERS, log_false_alarms, plausible
 from windfell.align.view import View, farther_views
 from windfell.geometry import planar
@@ -34,19 +35,23 @@ LOOKED_AT, SPOTS = 600, 200
 HALF_OF_ALL, LEAST_SHARE, AGREES, FLOOR = 0.5, 0.2, 1.5, 0.03
 MUCH, CONTESTED, MOST_OF_IT = 0.25, 0.5, 0.4
 TRIED = 6
+NEAR_LAND = 1 / 40
+ONLY_ROUGHLY = "its light says only roughly where it lies"
 
 
 @dataclass(frozen=True)
 class Onto:
     """`transform` (3, 3) takes the reference's pixel to this frame's; `still` if none was needed.
 
-    `lens`: both frames' bending, between which the transform acts; None for none.
+    `lens`: both frames' bending, between which the transform acts; None for none. `rough`: known to some px only, by
+    the light of small looks.
     """
 
     transform: Array
     rms_px: float
     still: bool = False
     lens: Lens | None = None
+    rough: bool = False
 
 
 @dataclass(frozen=True)
@@ -105,6 +110,8 @@ def by_others(
                     continue
                 if view is not None:
                     near = refined_onto(near, way, features[m], features[n], view(m), view(n), job)
+                if isinstance(near, NotOnto):
+                    continue
                 found[n] = Onto(near.transform @ found[m].transform, float(np.hypot(near.rms_px, found[m].rms_px)))
                 fresh.append(n)
                 break
@@ -113,13 +120,14 @@ def by_others(
 
 def refined_onto(
     found: Onto, way: str, reference: Features, frame: Features, first: View, other: View, job: Job
-) -> Onto:
-    """The place with its points moved to where the light agrees best; still if the light says so.
+) -> Onto | NotOnto:
+    """The place with its points moved to where the light agrees best; still if the light says so. A rough one that
+    the light does not agree on is none.
 
     Looked at ever more closely, as long as that says it more surely: sharp light does, but not noise, rain or a
     frame that is soft. Where the first look finds little, the frames are looked at from farther away before.
     """
-    points = _to_look_at(reference)
+    points, sharpest = _to_look_at(reference), (first, other)
     best = _fitted(found.transform, points, way, frame, first, other, job)
     if best is None or best.share < HALF_OF_ALL:
         for near, far in reversed(list(zip(farther_views(first), farther_views(other), strict=False))):
@@ -129,7 +137,9 @@ def refined_onto(
         first, other = first.closer, other.closer
         best = _surer(best, _fitted(best.transform, points, way, frame, first, other, job))
     if best is None:
-        return found
+        return NotOnto(ONLY_ROUGHLY) if found.rough else found
+    if found.rough:
+        return refined_onto(Onto(best.transform, best.rms_px), way, reference, frame, *sharpest, job)
     same_size = (reference.width, reference.height) == (frame.width, frame.height)
     if same_size and planar.corner_shift(best.transform, frame.width, frame.height) < STILL_PX:
         return Onto(np.eye(3), float(np.sqrt(np.mean(np.minimum(best.moved, 2.0) ** 2))), True)
@@ -212,15 +222,39 @@ def reweighted(p: Array, q: Array, fit: Callable[[Array, Array, Array], Array]) 
 def onto(reference: Features, frame: Features, way: str, judge_still: bool = True) -> Onto | NotOnto:
     """The transform from the reference's pixels to the frame's, moving things aside.
 
-    If `judge_still` and leaving the frame where it is explains the points as well, it is left untouched.
+    If `judge_still` and leaving the frame where it is explains the points as well, it is left untouched; otherwise
+    it may be a rough one, where features do not say but the light of all of the land does.
     """
+    found = _by_features(reference, frame, way, judge_still)
+    if reference.look is None or frame.look is None:
+        return found
+    land = shift_of_land(reference, frame)
+    if land is None or (isinstance(found, Onto) and not denied_by_land(reference, frame, found.transform, land)):
+        return found
+    pairs = matches_near(reference, frame, land, NEAR_LAND * max(frame.width, frame.height))
+    p, q = reference.points[pairs[:, 0]], frame.points[pairs[:, 1]]
+    near = _agreed(reference, frame, p, q, way, judge_still)
+    if isinstance(near, Onto) and not denied_by_land(reference, frame, near.transform, land):
+        return near
+    return NotOnto(ONLY_ROUGHLY) if judge_still else Onto(land, 0.0, rough=True)
+
+
+def _by_features(reference: Features, frame: Features, way: str, judge_still: bool) -> Onto | NotOnto:
     pairs = matches(reference, frame)
     if len(pairs) < LEAST_INLIERS:
         return NotOnto(f"only {len(pairs)} features look like the reference's")
     alike = _most_alike(reference, frame, reference.points[pairs[:, 0]], frame.points[pairs[:, 1]])
     if isinstance(alike, NotOnto):
         return alike
-    p, q = alike
+    return _agreed(reference, frame, *alike, way, judge_still)
+
+
+def _agreed(
+    reference: Features, frame: Features, p: Array, q: Array, way: str, judge_still: bool
+) -> Onto | NotOnto:
+    """The transform on which matches (n, 2) agree, if chance would not have them do so."""
+    if len(p) < LEAST_INLIERS:
+        return NotOnto(f"only {len(p)} features look like the reference's")
     tolerance = TOLERANCE * max(reference.width, reference.height)
     transform, inlier = _robust(p, q, WAYS[way], tolerance)
     if not plausible(transform, Lens(reference.width, reference.height, 1.0).grid(5)):
