@@ -19,7 +19,8 @@ import numpy as np
 from common import ROOT, asked
 
 from windfell.align.registration import Placed
-from windfell.align.series import Onto, fitted_similarity
+from windfell.align.series import Onto
+from windfell.align.transforms import fitted_similarity
 from windfell.combine.strips import Layer, _carried
 from windfell.demo.files import exif_bytes, write_jpeg
 from windfell.demo.photograph import Photographer, Shot

@@ -30,8 +30,9 @@ from windfell.align.pairs import Link, link
 from windfell.align.panorama import register_panorama
 from windfell.align.patches import patch_offsets, patch_shifts
 from windfell.align.registration import Placed
-from windfell.align.series import WAYS, NotOnto, align_series, onto
+from windfell.align.series import NotOnto, align_series, onto
 from windfell.align.solve import LensHint, fitted_to_noise
+from windfell.align.transforms import WAYS
 from windfell.align.verify import log_false_alarms
 from windfell.align.view import GreyView
 from windfell.geometry import planar

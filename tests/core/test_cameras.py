@@ -16,8 +16,8 @@ from windfell.align.cameras import LENS_PARTS, cameras_of, carried, projected, r
 from windfell.align.flat import levelled_places, slid_cameras
 from windfell.align.focal import chained_rotations, first_focal, pair_turn
 from windfell.align.refine import thinned
-from windfell.align.series import fitted_rigid
 from windfell.align.solve import fitted_to_noise, simplest
+from windfell.align.transforms import fitted_rigid
 from windfell.align.view import GreyView
 from windfell.demo.turned import ROUND, TurnPlan, turned_shots
 from windfell.demo.wall import WallPlan, paint_stones, wall_shots

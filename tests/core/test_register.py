@@ -18,8 +18,9 @@ from windfell.align.level import levelled
 from windfell.align.panorama import settled
 from windfell.align.parallax import Parallax, parallax_of, parallax_px, worst_frames
 from windfell.align.registration import PairFit, Placed
-from windfell.align.series import NotOnto, Onto, fitted_similarity
+from windfell.align.series import NotOnto, Onto
 from windfell.align.stars import Stars, _proposals, asterisms, find_stars
+from windfell.align.transforms import fitted_similarity
 from windfell.align.upright import upright_turn
 from windfell.combine.strips import Layer, _carried
 from windfell.demo.faults import _photographer

@@ -25,7 +25,7 @@ F32 = NDArray[np.float32]
 
 FINE, COARSE = 1.0, 10.0
 TURNS, SETTLED, SMOOTH = 25, 1e-3, 5
-LEAST_SHARED = 0.12
+LEAST_SHARED, ABOUT = 0.12, 0.03
 LONGEST, GRID = 2.0, 9
 
 
@@ -59,10 +59,11 @@ def found_by_look(a: Features, b: Features, points_a: Array, points_b: Array) ->
 
 
 def best_shift(one: F32, other: F32, least_shared: float) -> tuple[int, int] | None:
-    """The shift (x, y) of one texture (h, w) onto another at which they correlate best, of those that leave so large
-    a share of them to compare; None if they do at none.
+    """The least shift (x, y) of one texture (h, w) onto another at which they correlate about as well as at any of
+    those that leave so large a share of them to compare: along stripes none is better. None if they do at none.
     """
-    return _best_shift(one, np.ones(one.shape, bool), other, np.ones(other.shape, bool), least_shared)
+    fair = [np.ones(x.shape, bool) for x in (one, other)]
+    return _best_shift(one, fair[0], other, fair[1], least_shared, ABOUT)
 
 
 def between_looks(a: Features, b: Features, shift: tuple[int, int]) -> Array:
@@ -94,7 +95,7 @@ def _settled(a: Features, b: Features, homography: Array, hidden: NDArray[np.boo
 
 
 def _best_shift(
-    one: F32, fair_one: NDArray, other: F32, fair_other: NDArray, least_shared: float
+    one: F32, fair_one: NDArray, other: F32, fair_other: NDArray, least_shared: float, about: float = 0.0
 ) -> tuple[int, int] | None:
     """The shift (x, y), px of looks, of `one` onto `other` at which what is fair in both correlates best."""
     high, wide = (fft.next_fast_len(one.shape[n] + other.shape[n], real=True) for n in (0, 1))
@@ -115,7 +116,9 @@ def _best_shift(
     v2 = together(f1, spectrum(x2 * other)) - s2 * s2 / count
     alike = (together(g1, g2) - s1 * s2 / count) / np.sqrt(np.maximum(v1, 1e-3) * np.maximum(v2, 1e-3))
     alike[count < least_shared * one.size] = -1
-    y, x = np.unravel_index(int(np.argmax(alike)), alike.shape)
-    if alike[y, x] <= 0:
+    if alike.max() <= 0:
         return None
-    return int(x if x < other.shape[1] else x - wide), int(y if y < other.shape[0] else y - high)
+    y, x = np.nonzero(alike >= alike.max() - about)
+    x, y = np.where(x < other.shape[1], x, x - wide), np.where(y < other.shape[0], y, y - high)
+    least = int(np.argmin(x * x + y * y))
+    return int(x[least]), int(y[least])

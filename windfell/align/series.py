@@ -7,9 +7,8 @@ the one stands under which most of the light of both is alike. The light then sa
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,6 +19,7 @@ from windfell.align.pairs import Found, beside_these, explanations
 from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, seen_around, steps_seen
 from windfell.align.same_light import LEAST_APART, SameLight, better_explained
 from windfell.align.soft_land import denied_by_land, shift_of_land
+from windfell.align.transforms import WAYS, fitted_similarity, robust, supported
 from windfell.align.verify import LEAST_INLIERS, log_false_alarms, plausible
 from windfell.align.view import View, farther_views
 from windfell.geometry import planar
@@ -32,7 +32,7 @@ TOLERANCE = 1 / 500
 LOG_CHANCE = -6.0
 STILL_PX = 0.3
 LOOKED_AT, SPOTS = 600, 200
-HALF_OF_ALL, LEAST_SHARE, AGREES, FLOOR = 0.5, 0.2, 1.5, 0.03
+HALF_OF_ALL, LEAST_SHARE, ROUGHS_SHARE, AGREES, FLOOR = 0.5, 0.2, 0.32, 1.5, 0.03
 MUCH, CONTESTED, MOST_OF_IT = 0.25, 0.5, 0.4
 TRIED = 6
 NEAR_LAND = 1 / 40
@@ -136,8 +136,10 @@ def refined_onto(
     while best is not None and first.closer is not None and other.closer is not None:
         first, other = first.closer, other.closer
         best = _surer(best, _fitted(best.transform, points, way, frame, first, other, job))
+    if found.rough and (best is None or best.share < ROUGHS_SHARE):
+        return NotOnto(ONLY_ROUGHLY)
     if best is None:
-        return NotOnto(ONLY_ROUGHLY) if found.rough else found
+        return found
     if found.rough:
         return refined_onto(Onto(best.transform, best.rms_px), way, reference, frame, *sharpest, job)
     same_size = (reference.width, reference.height) == (frame.width, frame.height)
@@ -148,18 +150,15 @@ def refined_onto(
 
 @dataclass(frozen=True)
 class _Fitted:
-    """A transform by the light at one size, what it leaves of its points, px, by how much (n,) they moved, and which
-    share of all that were looked at it explains.
+    """A transform by the light at one size, what it leaves of its points, px, by how much (n,) they moved, which
+    share of all that were looked at it explains, and by how much, px, it is expected to be off all over the frame.
     """
 
     transform: Array
     rms_px: float
     moved: Array
     share: float
-
-    @property
-    def error_px(self) -> float:
-        return self.rms_px / np.sqrt(len(self.moved))
+    error_px: float
 
 
 def _to_look_at(reference: Features) -> Array:
@@ -172,10 +171,11 @@ def _from(best: _Fitted | None, found: Onto) -> Array:
 
 
 def _surer(one: _Fitted | None, other: _Fitted | None) -> _Fitted | None:
-    """The one that knows the place more surely."""
+    """The one that knows the place more surely, with the greater share of what either explains."""
     if one is None or other is None:
         return one or other
-    return other if other.error_px < one.error_px else one
+    surer = other if other.error_px < one.error_px else one
+    return replace(surer, share=max(one.share, other.share))
 
 
 def _fitted(
@@ -198,25 +198,16 @@ def _fitted(
         return None
     p = points[sure]
     q = there[sure] + np.einsum("mij,mj->mi", grid[sure], moved.shift[sure] / first.scale)
-    _, agrees = _robust(p, q, WAYS[way], AGREES / first.scale)
+    found = supported(p, q, way, AGREES / first.scale, FLOOR / first.scale, (frame.width, frame.height))
+    agrees, off = found.agrees, found.off
     if agrees.sum() < max(LEAST_INLIERS, LEAST_SHARE * len(p)):
         return None
-    transform, off = reweighted(p[agrees], q[agrees], WAYS[way])
-    if not plausible(transform, Lens(frame.width, frame.height, 1.0).grid(5)):
+    if not plausible(found.transform, Lens(frame.width, frame.height, 1.0).grid(5)):
         return None
     rms = float(np.sqrt(np.mean(off[off < 3 * np.median(off) + 1e-6] ** 2)))
     shift = np.linalg.norm(p[agrees] - q[agrees], axis=1)
-    return _Fitted(transform, max(rms, FLOOR / first.scale), shift, float(agrees.sum() / len(points)))
-
-
-def reweighted(p: Array, q: Array, fit: Callable[[Array, Array, Array], Array]) -> tuple[Array, Array]:
-    """A transform (3, 3) in iterated least squares, what moved aside; and what is left of every point."""
-    weight = np.ones(len(p))
-    for _ in range(10):
-        transform = fit(p, q, weight)
-        off = np.linalg.norm(planar.apply(transform, p) - q, axis=1)
-        weight = 1 / (1 + (off / max(2.5 * float(np.median(off)), 0.03)) ** 2) ** 2
-    return transform, off
+    return _Fitted(
+        found.transform, max(rms, FLOOR / first.scale), shift, float(agrees.sum() / len(points)), found.error_px)
 
 
 def onto(reference: Features, frame: Features, way: str, judge_still: bool = True) -> Onto | NotOnto:
@@ -256,10 +247,10 @@ def _agreed(
     if len(p) < LEAST_INLIERS:
         return NotOnto(f"only {len(p)} features look like the reference's")
     tolerance = TOLERANCE * max(reference.width, reference.height)
-    transform, inlier = _robust(p, q, WAYS[way], tolerance)
+    transform, inlier = robust(p, q, WAYS[way], tolerance)
     if not plausible(transform, Lens(reference.width, reference.height, 1.0).grid(5)):
         # what few points say of the slant tears the frame where there are none
-        transform, inlier = _robust(p, q, fitted_similarity, tolerance)
+        transform, inlier = robust(p, q, fitted_similarity, tolerance)
     probability = np.pi * tolerance**2 / (frame.width * frame.height)
     if log_false_alarms(len(p), int(inlier.sum()), probability) > LOG_CHANCE:
         return NotOnto(f"only {int(inlier.sum())} of {len(p)} features agree on where it lies")
@@ -307,84 +298,3 @@ def _one_thing(light: SameLight, share: float) -> bool:
     """Whether less than a share of what lies beside what the explanation rests on is alike, if that is much."""
     apart = light.compared_apart
     return apart >= LEAST_APART and apart > MUCH * light.compared and light.alike_apart < share * apart
-
-
-def _robust(
-    p: Array, q: Array, fit: Callable[[Array, Array, Array], Array], tolerance: float
-) -> tuple[Array, NDArray[np.bool_]]:
-    """The transform by consensus, then by weighted least squares on what agrees."""
-    h, _ = cv2.findHomography(p, q, cv2.USAC_MAGSAC, tolerance, maxIters=3000, confidence=0.999)
-    start = np.eye(3) if h is None else h
-    off = np.linalg.norm(planar.apply(start, p) - q, axis=1)
-    weight = (off < 2 * tolerance).astype(float)
-    if weight.sum() < 4:
-        weight[:] = 1.0
-    transform = start
-    for scale in np.geomspace(tolerance, tolerance / 8, 8):
-        transform = fit(p, q, weight)
-        off = np.linalg.norm(planar.apply(transform, p) - q, axis=1)
-        weight = 1 / (1 + (off / scale) ** 2) ** 2
-    return transform, off < tolerance
-
-
-def fitted_shift(p: Array, q: Array, weight: Array) -> Array:
-    """(3, 3) translation from points p to q (n, 2) in weighted least squares."""
-    out = np.eye(3)
-    out[:2, 2] = np.average(q - p, axis=0, weights=weight)
-    return out
-
-
-def fitted_rigid(p: Array, q: Array, weight: Array) -> Array:
-    """(3, 3) shift and turn in weighted least squares: the similarity's turn without its scale."""
-    out = fitted_similarity(p, q, weight)
-    out[:2, :2] /= np.hypot(out[0, 0], out[1, 0])
-    out[:2, 2] = np.average(q, axis=0, weights=weight) - out[:2, :2] @ np.average(p, axis=0, weights=weight)
-    return out
-
-
-def fitted_similarity(p: Array, q: Array, weight: Array) -> Array:
-    """(3, 3) shift, turn and scale in weighted least squares (Umeyama 1991, for the plane)."""
-    mp, mq = np.average(p, axis=0, weights=weight), np.average(q, axis=0, weights=weight)
-    a, b = p - mp, q - mq
-    spread = np.sum(weight * np.sum(a * a, 1))
-    c = np.sum(weight * np.sum(a * b, 1)) / spread
-    s = np.sum(weight * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])) / spread
-    out = np.array([[c, -s, 0], [s, c, 0], [0, 0, 1.0]])
-    out[:2, 2] = mq - out[:2, :2] @ mp
-    return out
-
-
-def fitted_perspective(p: Array, q: Array, weight: Array) -> Array:
-    """(3, 3) homography by the normalised direct linear transform (Hartley 1997).
-
-    Its rows are weighed again by the depth found, so that it is pixels that are minimised.
-    """
-    tp, tq = _normaliser(p), _normaliser(q)
-    a, b = planar.apply(tp, p), planar.apply(tq, q)
-    x, y, u, v = a[:, 0], a[:, 1], b[:, 0], b[:, 1]
-    one, nil = np.ones_like(x), np.zeros_like(x)
-    rows_u = np.stack([x, y, one, nil, nil, nil, -u * x, -u * y], 1)
-    rows_v = np.stack([nil, nil, nil, x, y, one, -v * x, -v * y], 1)
-    w = np.sqrt(np.concatenate([weight, weight]))
-    rows, goal = np.concatenate([rows_u, rows_v]), np.concatenate([u, v])
-    depth = np.ones_like(x)
-    for _ in range(4):
-        k = w / np.concatenate([depth, depth])
-        solved = np.linalg.lstsq(rows * k[:, None], goal * k, rcond=None)[0]
-        depth = np.maximum(solved[6] * x + solved[7] * y + 1, 0.1)
-    h = np.append(solved, 1.0).reshape(3, 3)
-    h = np.linalg.solve(tq, h @ tp)
-    return h / h[2, 2]
-
-
-def _normaliser(p: Array) -> Array:
-    middle, size = p.mean(axis=0), max(p.std(), 1e-9)
-    return np.array([[1 / size, 0, -middle[0] / size], [0, 1 / size, -middle[1] / size], [0, 0, 1]])
-
-
-WAYS = {
-    "shift": fitted_shift,
-    "rigid": fitted_rigid,
-    "similarity": fitted_similarity,
-    "perspective": fitted_perspective,
-}

@@ -15,7 +15,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.series import NotOnto, Onto, fitted_perspective, fitted_similarity
+from windfell.align.series import NotOnto, Onto
+from windfell.align.transforms import fitted_perspective, fitted_similarity
 from windfell.align.verify import log_false_alarms
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens

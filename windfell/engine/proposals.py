@@ -13,9 +13,10 @@ from numpy.typing import NDArray
 
 from windfell.align.acquaintance import acquainted, same_in_place
 from windfell.align.features import Features, find_features
-from windfell.align.movement import way_of_moving
+from windfell.align.movement import has_moved
 from windfell.align.pairs import Link, link
 from windfell.align.same_light import brighter_by
+from windfell.engine.apart import how_far_apart
 from windfell.engine.bracketed import Glances, inner_sets, nested_frames, positions_among
 from windfell.engine.core import FEATURES, Engine
 from windfell.engine.glimpse import glimpse_of
@@ -246,7 +247,7 @@ class Acquaintances:
         return self._features[shot.path]
 
     def movement(self, shots: Sequence[Shot]) -> Align:
-        """The alignment that a series' movement asks for."""
+        """The alignment that a series' movement asks for: a camera that moved was turned by hand."""
         middle = shots[len(shots) // 2]
         others = [s for s in shots if s is not middle]
         links = [k for k in self._job.map(lambda s: self._link(middle, s), others, "looking for movement") if k]
@@ -256,10 +257,16 @@ class Acquaintances:
             closer = self._neighbours_in_light(shots)
             if len(closer) > len(links):
                 links, found_at = closer, FEATURES[Detail.QUICK][1]
-        way = Align(way_of_moving(links, *middle.size, found_at))
-        if any(s.size != middle.size for s in shots) and way in (Align.NONE, Align.SHIFT, Align.RIGID):
-            return Align.SIMILARITY
-        return way
+        if any(s.size != middle.size for s in shots):
+            return Align.PERSPECTIVE
+        moved = has_moved(links, *middle.size, found_at)
+        if moved is None:  # hardly a feature: its light as a whole may tell
+            moved = self._lie_apart(shots)
+        return Align.PERSPECTIVE if moved else Align.NONE
+
+    def _lie_apart(self, shots: Sequence[Shot]) -> bool:
+        opened = [self._opened(s) for s in (shots[0], shots[len(shots) // 2], shots[-1])]
+        return how_far_apart(self._engine, opened, self._job) > 0
 
     def _neighbours_in_light(self, shots: Sequence[Shot]) -> list[Link]:
         """Links of each frame with the next brighter one, looked at as finely as Align does."""
@@ -273,7 +280,7 @@ class Acquaintances:
         """
         def still(shots: Sequence[Shot]) -> bool:
             links = self._neighbours_in_light(shots)
-            return way_of_moving(links, *shots[0].size, FEATURES[Detail.QUICK][1]) == "none"
+            return not has_moved(links, *shots[0].size, FEATURES[Detail.QUICK][1])
 
         found = self._job.map(still, list(positions), "looking for movement")
         return [Align.NONE if s else Align.PERSPECTIVE for s in found]
