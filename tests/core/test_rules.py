@@ -170,6 +170,27 @@ class Radiance(unittest.TestCase):
         found = RULES["exposures"].combined(frames, setting) / self.times[0]
         self.assertLess(np.abs(np.log2(found.mean(axis=2) / 0.1)).max(), 0.25)
 
+    def test_someone_as_bright_as_the_land_but_of_another_colour_is_not_heard(self):
+        land, coat = np.array([0.043, 0.082, 0.009], np.float32), np.array([0.0205, 0.038, 0.0755], np.float32)
+        rng, frames = np.random.default_rng(5), []
+        for k, t in enumerate((1.0, 2.0, 4.0, 8.0, 11.0)):
+            light = np.broadcast_to(land, (*SHAPE, 3)) * rng.uniform(0.97, 1.03, (*SHAPE, 1)).astype(np.float32)
+            if k == 4:  # the one that knows most
+                light[30:90, 100:200] = coat * rng.uniform(0.97, 1.03, (60, 100, 1)).astype(np.float32)
+            frames.append(self._frame(t, 16, light))
+        setting = Setting(exposures=(1.0, 2.0, 4.0, 8.0, 11.0), steps=(1 / 65535,) * 5)
+        found = cv2.blur(RULES["exposures"].combined(frames, setting), (8, 8))[34:86, 104:196]
+        self.assertLess(np.abs(np.log2(found / land)).max(), 0.15)
+
+    def test_what_moved_says_nothing_of_the_exposures(self):
+        rng = np.random.default_rng(6)
+        land = rng.uniform(0.2, 0.4, (*SHAPE, 3)).astype(np.float32)
+        land[:, :60] *= 0.2
+        short, long = land.copy(), np.minimum(4 * land, 1)
+        long[:, 60:220] = 0.3  # someone stands before what is burnt out
+        found = estimated_exposures([short, long], [None, None], 0)
+        self.assertAlmostEqual(float(np.log2(found[1])), 2.0, delta=0.05)
+
     def test_masks_are_grown_and_softened_and_worked_block_by_block_as_at_once(self):
         frames, rng = [], np.random.default_rng(9)
         for k, t in enumerate((1.0, 1.0, 1.0)):

@@ -32,7 +32,7 @@ WHOLLY = np.float32(0.999)
 LEAST_FULL, BURNT_TRUST = np.float32(1e-4), np.float32(1e-6)
 DARKEST = 0.004
 LEAST_SHARED, MOST_SHARED = 200, 60_000
-EV_TRUSTED = 0.35
+EV_TRUSTED, BAND_EV = 0.35, 0.15
 EDGE_SIGMA = 7.0
 
 
@@ -173,21 +173,23 @@ def _in_cells(picture: F32) -> F32:
 
 
 def _middle(radiance: Sequence[F32], spread: Sequence[F32], trust: Sequence[F32]) -> tuple[F32, F32]:
-    """Of each spot the radiance and variance by the frame in the middle of all, each counting as far as it is
-    trusted: what only few frames show, a person who walks by, is not believed.
+    """Of each spot the radiance and variance by the frame in the middle of all in brightness and colour (the medoid
+    of absolute differences), each counting as far as it is trusted: what only few frames show, a person who walks by,
+    is not believed, though it be as bright as the land.
     """
-    levels = [mean_of(r) for r in radiance]
-    half = sum(trust) * np.float32(0.5)
-    best = np.full(levels[0].shape, np.inf, np.float32)
+    count = len(radiance)
+    away = [np.where(t > 0, np.float32(0), np.float32(np.inf)) for t in trust]
+    for i in range(count):
+        for j in range(i):
+            apart = mean_of(cv2.absdiff(radiance[i], radiance[j]))
+            away[i] += trust[j] * apart
+            away[j] += trust[i] * apart
     guide, its = radiance[0].copy(), spread[0].copy()
-    for level, r, v in zip(levels, radiance, spread, strict=True):
-        below = np.zeros_like(half)
-        for other, share in zip(levels, trust, strict=True):
-            below += share * (other <= level)
-        # the lowest of those up to which half of all trust lies
-        found = ((below >= half) & (level < best)).astype(np.uint8)
-        for values, into in ((level, best), (r, guide), (v, its)):
-            cv2.copyTo(values, found, into)
+    least = away[0]
+    for other, r, v in zip(away[1:], radiance[1:], spread[1:], strict=True):
+        nearer = (other < least).astype(np.uint8)
+        for values, into in ((other, least), (r, guide), (v, its)):
+            cv2.copyTo(values, nearer, into)
     return guide, its
 
 
@@ -210,8 +212,8 @@ def estimated_exposures(lights: Sequence[F32], known_s: Sequence[float | None], 
 
 
 def _ratio_ev(darker: F32, brighter: F32) -> float | None:
-    """log2 of the light of the brighter over the darker, the median where both are well exposed; None if too little
-    is.
+    """log2 of the light of the brighter over the darker as most say that are well exposed in both; None if too little
+    is. Where the brighter is burnt out but for what moved, most of what is left says anything.
     """
     a, b = mean_of(darker).ravel(), mean_of(brighter).ravel()
     top = np.maximum(most_of(darker), most_of(brighter)).ravel()
@@ -219,7 +221,8 @@ def _ratio_ev(darker: F32, brighter: F32) -> float | None:
     if good.sum() < LEAST_SHARED:
         return None
     step = max(1, int(good.sum()) // MOST_SHARED)
-    found = np.log2(b[good][::step] / a[good][::step])
-    middle = np.median(found)
-    near = np.abs(found - middle) < 3 * max(1.4826 * float(np.median(np.abs(found - middle))), 0.02)
-    return float(np.median(found[near]))
+    found = np.sort(np.log2(b[good][::step] / a[good][::step]))
+    # the narrow band that holds most of them
+    upto = np.searchsorted(found, found + BAND_EV)
+    first = int(np.argmax(upto - np.arange(len(found))))
+    return float(np.median(found[first : upto[first]]))
