@@ -9,9 +9,10 @@ import cv2
 import numpy as np
 
 from tests.support import engine, project_of, textured
+from windfell.align.by_look import best_shift
 from windfell.align.features import Features, grey_features, quick_features
 from windfell.align.same_light import better_explained
-from windfell.align.series import NotOnto, Onto, align_series, onto, refined_onto
+from windfell.align.series import NotOnto, Onto, _Fitted, align_series, onto, refined_onto
 from windfell.align.soft_land import denied_by_land, shift_of_land
 from windfell.align.view import GreyView
 from windfell.geometry import planar
@@ -86,6 +87,10 @@ class Series(unittest.TestCase):
         frames, places = series(4, 8.0, 5)
         self.assertLess(max(errors_of(with_thing(faint(frames, 0.2, 4)), places)), 1.0)
 
+    def test_a_rough_place_is_looked_at_twice(self):
+        frames, places = series(4, 12.0, 5)
+        self.assertLess(max(errors_of(with_thing(faint(frames, 0.3, 3)), places)), 0.6)
+
     def test_where_features_lie_on_what_moved_the_light_places_the_land(self):
         frames, places = series(4, 8.0, 5)
         features = looks_of(with_thing(frames))
@@ -110,6 +115,32 @@ class Series(unittest.TestCase):
         self.assertTrue(denied_by_land(a, b, moved, land))
         self.assertFalse(denied_by_land(a, b, places[2], land))
         self.assertFalse(denied_by_land(a, b, places[2], moved))
+        for finely, where in (([9, 3], moved), ([3, 9], places[2])):  # both, the soft and the fine, must say so
+            with patch("windfell.align.soft_land.better_explained", lambda *_, said=finely: said):
+                self.assertFalse(denied_by_land(a, b, where, land))
+
+    def test_along_stripes_the_land_is_not_moved(self):
+        rng = np.random.default_rng(3)
+        y, x = np.mgrid[:170, :256].astype(np.float32)
+
+        def stripes(aside: float) -> np.ndarray:
+            soft = 40 * np.sin((y - 0.3 * x - aside) / 9) * np.exp(-((y - 80 - 0.3 * x - aside) / 60) ** 2)
+            return (soft + rng.normal(0, 2, y.shape)).astype(np.float32)
+
+        for aside in (0.0, 6.0):
+            dx, dy = best_shift(stripes(0.0), stripes(aside), 0.7)
+            self.assertLess(np.hypot(dx, dy), aside + 5)
+            self.assertLess(abs(dy - 0.3 * dx - aside), 3)
+
+    def test_a_rough_place_stands_if_much_of_the_light_agrees(self):
+        frames, _ = series(2, 2.0, 5)
+        a, b = looks_of(frames)
+        view = GreyView(np.full((H, W), 90, np.float32), (W, H))
+        for share, stands in ((0.25, False), (0.4, True)):
+            fitted = _Fitted(np.array([[1, 0, 9], [0, 1, 0], [0, 0, 1.0]]), 0.1, np.full(40, 9.0), share, 0.1)
+            with patch("windfell.align.series._fitted", lambda *_, f=fitted: f):
+                found = refined_onto(Onto(np.eye(3), 0.0, rough=True), "perspective", a, b, view, view, Job())
+            self.assertEqual(isinstance(found, Onto), stands)
 
     def test_other_land_has_no_place_by_its_light(self):
         for seed in (21, 22, 23):
