@@ -8,6 +8,7 @@ import unittest
 from datetime import datetime, timedelta
 from pathlib import Path
 from unittest import mock
+from unittest.mock import patch
 
 import cv2
 import numpy as np
@@ -250,6 +251,9 @@ class Movement(unittest.TestCase):
                 files = [write_picture(Path(folder) / f"{n}.png", v) for n, v in enumerate(series)]
                 with self.subTest(wanted, frames=len(series)):
                     self.assertEqual(way_asked(Engine(None, 2**28), files, Job()), wanted)
+                if series[0] is soft[0]:
+                    with patch("windfell.engine.proposals.has_moved", lambda *_: None):
+                        self.assertEqual(way_asked(Engine(None, 2**28), files, Job()), wanted, "by its light alone")
 
 
 class InPlace(unittest.TestCase):
