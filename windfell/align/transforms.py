@@ -78,18 +78,23 @@ def _off(transform: Array, p: Array, q: Array) -> Array:
     return np.linalg.norm(planar.apply(transform, p) - q, axis=1)
 
 
-def reweighted(p: Array, q: Array, fit: Callable[[Array, Array, Array], Array]) -> tuple[Array, Array]:
+def reweighted(p: Array, q: Array, fit: Fit) -> tuple[Array, Array]:
     """A transform (3, 3) in iterated least squares, what moved aside; and what is left of every point."""
     weight = np.ones(len(p))
     for _ in range(10):
         transform = fit(p, q, weight)
         off = _off(transform, p, q)
-        weight = 1 / (1 + (off / max(2.5 * float(np.median(off)), 0.03)) ** 2) ** 2
+        weight = _weight(off)
     return transform, off
 
 
+def _weight(off: Array) -> Array:
+    """How much points count of which so much is left, px."""
+    return 1 / (1 + (off / max(2.5 * float(np.median(off)), 0.03)) ** 2) ** 2
+
+
 def robust(
-    p: Array, q: Array, fit: Callable[[Array, Array, Array], Array], tolerance: float
+    p: Array, q: Array, fit: Fit, tolerance: float
 ) -> tuple[Array, NDArray[np.bool_]]:
     """The transform by consensus, then by weighted least squares on what agrees."""
     return settled_fit(consensus(p, q, tolerance), p, q, fit, tolerance)
@@ -101,7 +106,7 @@ def consensus(p: Array, q: Array, tolerance: float) -> Array:
 
 
 def settled_fit(
-    start: Array, p: Array, q: Array, fit: Callable[[Array, Array, Array], Array], tolerance: float
+    start: Array, p: Array, q: Array, fit: Fit, tolerance: float
 ) -> tuple[Array, NDArray[np.bool_]]:
     off = _off(start, p, q)
     weight = (off < 2 * tolerance).astype(float)
@@ -187,8 +192,8 @@ def variance_at(grid: Array, way: str, transform: Array, points: Array, off: Arr
     of its parameters; `off` (n,) is what it leaves of them, px, at least `floor`.
     """
     middle, size = points.mean(axis=0), max(float(points.std()), 1e-9)
-    slopes, wanted = (slopes_of(way, transform, x, (x - middle) / size) for x in (points, grid))
-    weight = 1 / (1 + (off / max(2.5 * float(np.median(off)), 0.03)) ** 2) ** 2
+    slopes, wanted = (_slopes(way, transform, x, middle, size) for x in (points, grid))
+    weight = _weight(off)
     count = slopes.shape[2]
     free = 2 * weight.sum() - count
     if free < LEAST_FREE:
@@ -199,17 +204,16 @@ def variance_at(grid: Array, way: str, transform: Array, points: Array, off: Arr
     return float(np.mean(np.einsum("mik,kl,mil->m", wanted, covariance, wanted)))
 
 
-def slopes_of(way: str, transform: Array, points: Array, at: Array) -> Array:
-    """(n, 2, k): how places of points move with each parameter of a way, in coordinates `at` around them."""
-    one, nil = np.ones(len(at)), np.zeros(len(at))
-    x, y = at.T
+def _slopes(way: str, transform: Array, points: Array, middle: Array, size: float) -> Array:
+    """(n, 2, k): how places of points (n, 2) move with each parameter of a way, in coordinates of that middle and
+    size, the same for all points that are compared.
+    """
+    x, y = ((points - middle) / size).T
+    one, nil = np.ones(len(x)), np.zeros(len(x))
     columns = [(one, nil), (nil, one), (-y, x), (x, y)][: {"shift": 2, "rigid": 3}.get(way, 4)]
     if way == "perspective":
-        u, v = planar.apply(transform, points).T
-        u, v = u - u.mean(), v - v.mean()
-        size = max(float(np.hypot(u, v).mean()), 1e-9)
-        columns = [(x, nil), (y, nil), (one, nil), (nil, x), (nil, y), (nil, one),
-                   (-u * x / size, -v * x / size), (-u * y / size, -v * y / size)]
+        u, v = ((planar.apply(transform, points) - planar.apply(transform, middle[None])) / size).T
+        columns = [(x, nil), (y, nil), (one, nil), (nil, x), (nil, y), (nil, one), (-u * x, -v * x), (-u * y, -v * y)]
     return np.stack([np.stack(c, axis=1) for c in columns], axis=2)
 
 
