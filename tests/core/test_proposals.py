@@ -8,7 +8,6 @@ import unittest
 from datetime import datetime, timedelta
 from pathlib import Path
 from unittest import mock
-from unittest.mock import patch
 
 import cv2
 import numpy as np
@@ -252,7 +251,7 @@ class Movement(unittest.TestCase):
                 with self.subTest(wanted, frames=len(series)):
                     self.assertEqual(way_asked(Engine(None, 2**28), files, Job()), wanted)
                 if series[0] is soft[0]:
-                    with patch("windfell.engine.proposals.has_moved", lambda *_: None):
+                    with mock.patch("windfell.engine.proposals.has_moved", lambda *_: None):
                         self.assertEqual(way_asked(Engine(None, 2**28), files, Job()), wanted, "by its light alone")
 
 

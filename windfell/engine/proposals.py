@@ -249,6 +249,8 @@ class Acquaintances:
     def movement(self, shots: Sequence[Shot]) -> Align:
         """The alignment that a series' movement asks for: a camera that moved was turned by hand."""
         middle = shots[len(shots) // 2]
+        if any(s.size != middle.size for s in shots):
+            return Align.PERSPECTIVE
         others = [s for s in shots if s is not middle]
         links = [k for k in self._job.map(lambda s: self._link(middle, s), others, "looking for movement") if k]
         known = self._of(middle)
@@ -257,8 +259,6 @@ class Acquaintances:
             closer = self._neighbours_in_light(shots)
             if len(closer) > len(links):
                 links, found_at = closer, FEATURES[Detail.QUICK][1]
-        if any(s.size != middle.size for s in shots):
-            return Align.PERSPECTIVE
         moved = has_moved(links, *middle.size, found_at)
         if moved is None:  # hardly a feature: its light as a whole may tell
             moved = self._lie_apart(shots)
