@@ -12,11 +12,11 @@ from numpy.testing import assert_allclose
 from tests.core.test_register import drawn
 from tests.support import engine, frames_in, project_of, textured, unit_rays
 from windfell.align.adjust import Observations, _add_facing, adjust, error_px, errors_px, jacobian
-from windfell.align.cameras import LENS_PARTS, cameras_of, carried, projected, rays_of, undistorted
+from windfell.align.cameras import LENS_PARTS, RECORDED_SIGMA, cameras_of, carried, projected, rays_of, undistorted
 from windfell.align.flat import levelled_places, slid_cameras
 from windfell.align.focal import chained_rotations, first_focal, pair_turn
 from windfell.align.refine import thinned
-from windfell.align.solve import fitted_to_noise, simplest
+from windfell.align.solve import fitted_to_noise, simplest, without
 from windfell.align.transforms import fitted_rigid
 from windfell.align.view import GreyView
 from windfell.demo.turned import ROUND, TurnPlan, turned_shots
@@ -183,6 +183,33 @@ class Starts(unittest.TestCase):
         self.assertAlmostEqual(1000 * first_focal(guess, found, False) / 700, 1.0, delta=0.08)
         turn = pair_turn(true, found[1])
         self.assertLess(np.degrees(angle_between(turn, true.rotations[2].T @ true.rotations[1])), 1e-3)
+
+    def pair(self, count: int, spot: float, noise: float = 0.3, seed: int = 0):
+        """Two cameras of 700 px, and what both see of a square in their overlap, so large a share of its height."""
+        true = cameras_of([(800, 600)] * 2, [0, 0], np.array([700.0])).turned(
+            [from_yaw_pitch_roll(0, 0, 0), from_yaw_pitch_roll(0.5, 0.03, 0.02)])
+        rng = np.random.default_rng(seed)
+        p = [600, 300] + spot * rng.uniform(-250, 250, (count, 2)) * [0.6, 1]
+        q = carried(true, np.zeros(count, int), np.ones(count, int), p)
+        return true, [Observations(0, 1, p, q + rng.normal(0, noise, q.shape))]
+
+    def test_a_focal_length_on_record_gives_way_to_what_plainly_denies_it_and_not_to_a_spot(self):
+        for count, spot, noise, recorded, gives_way in ((200, 1.0, 0.3, 1.4, True), (9, 0.1, 3.0, 1.0, False)):
+            for seed in range(4):
+                true, found = self.pair(count, spot, noise, seed)
+                factor = first_focal(true.with_focal(np.array([700.0 * recorded])), found, True)
+                self.assertEqual(factor != 1.0, gives_way, (count, seed))
+
+    def test_the_record_holds_a_focal_length_that_points_hardly_say_and_lets_go_of_one_that_they_do(self):
+        def fitted(count: int, spot: float, recorded: float, seed: int) -> float:
+            true, found = self.pair(count, spot, seed=seed)
+            start = without((1, 2, 3, 4, 5), true.with_focal(np.array([700.0 * recorded]), RECORDED_SIGMA))
+            return float(np.log(adjust(replace(start, noise_px=0.3), found, 2.0, Job(), widen=1.0).focal_px[0] / 700))
+
+        weak = [fitted(12, 0.25, 1.0, seed) for seed in range(8)]
+        self.assertLess(np.abs(weak).max(), 0.07)
+        for recorded in (0.85, 1.15):
+            self.assertLess(abs(fitted(300, 1.0, recorded, 0)), 0.004)
 
     def test_a_rigid_move_keeps_the_size(self):
         rng = np.random.default_rng(2)

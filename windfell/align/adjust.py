@@ -30,6 +30,8 @@ WIDER = (1.0, 4.0, 16.0)
 GAUGE = 1e-3
 LOCK = 1e12
 FACING = 0.35
+# degrees of freedom of how far a recorded focal length lies from the truth
+TAIL = 3
 
 
 @dataclass(frozen=True)
@@ -308,21 +310,25 @@ def _columns(state: Cameras, a: Ints, b: Ints) -> Ints:
 def _add_beliefs(state: Cameras, normal: Array, gradient: Array) -> float:
     """Weak beliefs that decide only where the points cannot, as with two frames."""
     first = 3 * state.count
-    off = (state.lenses - state.believed).reshape(-1)
-    sigma = state.sigma.reshape(-1) / state.noise_px
-    at = first + np.arange(len(off))
-    normal[at, at] += 1 / sigma**2
-    gradient[at] += off / sigma**2
+    off = state.lenses - state.believed
+    aside = (off / state.sigma) ** 2
+    weight = (state.noise_px / state.sigma) ** 2
+    # a focal length far from what is on record was cropped or zoomed: Student's t lets go (Lange et al. 1989)
+    weight[:, 0] *= (TAIL + 1) / (TAIL + aside[:, 0])
+    aside[:, 0] = (TAIL + 1) * np.log1p(aside[:, 0] / TAIL)
+    at = first + np.arange(off.size)
+    normal[at, at] += weight.reshape(-1)
+    gradient[at] += (off * weight).reshape(-1)
     turns = np.arange(first)
     normal[turns, turns] += GAUGE
     held = np.repeat(state.locked, 3)
     if state.places is None:
         normal[turns[held], turns[held]] += LOCK
     else:
-        stands = first + len(off) + turns
+        stands = first + off.size + turns
         normal[stands, stands] += GAUGE
         normal[stands[held], stands[held]] += LOCK
-    return 0.5 * float(np.sum((off / sigma) ** 2)) + _add_facing(state, normal, gradient)
+    return 0.5 * state.noise_px**2 * float(aside.sum()) + _add_facing(state, normal, gradient)
 
 
 def _add_facing(state: Cameras, normal: Array, gradient: Array) -> float:

@@ -14,7 +14,8 @@ Array = NDArray[np.float64]
 Ints = NDArray[np.intp]
 
 LENS_PARTS = ("log_focal", "k1", "k2", "k3", "dx", "dy")
-FOCAL_SIGMA = 0.12
+# of the logarithm of a focal length: guessed at a first look; on record, rounded and by no focused lens
+FOCAL_SIGMA, RECORDED_SIGMA = 0.12, 0.03
 BEND_SIGMAS = (0.06, 0.015, 0.004)
 CENTRE_SIGMA = 0.0015
 HELD = 1e-9
@@ -62,11 +63,14 @@ class Cameras:
         width, height = (int(v) for v in self.sizes[n])
         return Lens(width, height, float(np.exp(log_focal)), k1, dx, dy, k2=k2, k3=k3)
 
-    def with_focal(self, focal_px: Array) -> Cameras:
-        """The same with other focal lengths (g,), believed as well."""
+    def with_focal(self, focal_px: Array, sigma: float | None = None) -> Cameras:
+        """The same with other focal lengths (g,), believed as well; `sigma`: how firmly, if not as before."""
         lenses, believed = self.lenses.copy(), self.believed.copy()
         lenses[:, 0] = believed[:, 0] = np.log(focal_px)
-        return replace(self, lenses=lenses, believed=believed, sigma=lens_sigmas(self, focal_px))
+        sigmas = lens_sigmas(self, focal_px)
+        if sigma is not None:
+            sigmas[:, 0] = sigma
+        return replace(self, lenses=lenses, believed=believed, sigma=sigmas)
 
     def turned(self, rotations: Array) -> Cameras:
         return replace(self, rotations=np.asarray(rotations))

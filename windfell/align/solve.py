@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from windfell.align.adjust import GAIN, ROUGH_GAIN, Guide, Observations, adjust, errors_px
 from windfell.align.barrel import k1_of_pull, straight
 from windfell.align.by_light import Others, grown, joined, refined_with_others
-from windfell.align.cameras import HELD, Cameras, cameras_of
+from windfell.align.cameras import FOCAL_SIGMA, HELD, RECORDED_SIGMA, Cameras, cameras_of
 from windfell.align.features import Features
 from windfell.align.flat import slid_cameras
 from windfell.align.focal import USUAL, chained_rotations, first_focal
@@ -281,7 +281,8 @@ def starting_cameras(features, hints, members, observations, focal_px, slid: boo
     pulls = [hints[members[group.index(g)]].pull for g in range(len(keys))]
     observations = [straight(o, cameras.sizes, pulls[group[o.a]]) for o in observations]
     if focal_px is None:
-        cameras = cameras.with_focal(focal * first_focal(cameras, observations, all(known)))
+        factor = first_focal(cameras, observations, all(known))
+        cameras = cameras.with_focal(focal * factor, RECORDED_SIGMA if all(known) and factor == 1.0 else FOCAL_SIGMA)
     return _bent(cameras.turned(chained_rotations(cameras, observations)), pulls)
 
 
