@@ -12,7 +12,7 @@ from tests.support import engine, project_of, textured
 from windfell.align.by_look import best_shift
 from windfell.align.features import Features, grey_features, quick_features
 from windfell.align.same_light import better_explained
-from windfell.align.series import NotOnto, Onto, _Fitted, align_series, onto, refined_onto
+from windfell.align.series import NotOnto, Onto, _Fitted, _most_alike, align_series, by_others, onto, refined_onto
 from windfell.align.soft_land import denied_by_land, shift_of_land
 from windfell.align.view import GreyView
 from windfell.geometry import planar
@@ -206,6 +206,39 @@ class Series(unittest.TestCase):
         there = replace(some, points=planar.apply(place, some.points) + rng.normal(0, 0.2, (len(near), 2)))
         found = onto(some, there, "perspective", False)
         self.assertLess(np.abs(found.transform[2, :2]).max(), 1e-9)
+
+    def test_of_two_places_that_explain_as_much_the_one_that_keeps_the_view_is_taken(self):
+        frames, _ = series(2, 0.8, 9)
+        a, b = looks_of(frames)
+        p, far, near = np.random.default_rng(0).uniform(0, 300, (60, 2)), np.eye(3), np.eye(3)
+        far[0, 2], near[0, 2] = 240, 20
+        half = np.arange(60) < 30
+        with patch("windfell.align.series.explanations", lambda *_: ([(far, half), (near, ~half)], None)):
+            for blocks, kept in (((900, 800), ~half), ((900, 90), half)):
+                with patch("windfell.align.series.better_explained", lambda *_, said=blocks: list(said)):
+                    fine = [replace(x, descriptors=x.descriptors.astype(np.float32)) for x in (a, b)]
+                    self.assertTrue(np.array_equal(_most_alike(*fine, p, p)[0], p[kept]))
+        with patch("windfell.align.series.explanations", lambda *_: ([(far, half), (near, ~half)], None)), \
+                patch("windfell.align.series.better_explained", lambda *_: [900, 800]):
+            self.assertIsInstance(_most_alike(a, b, p, p), NotOnto, "quick features leave it to finer ones")
+
+    def test_what_quick_features_leave_open_finer_ones_say_before_the_light_does(self):
+        frames, _ = series(2, 2.0, 5)
+        a, b = looks_of(frames)
+        with patch("windfell.align.series._by_features", lambda *_: NotOnto("open")):
+            self.assertEqual(onto(a, b, "perspective", False, roughly=False), NotOnto("open"))
+            self.assertIsInstance(onto(a, b, "perspective", False), Onto)
+
+    def test_a_place_by_another_frame_is_none_if_the_light_of_the_reference_denies_it(self):
+        frames, places = series(3, 8.0, 5)
+        features = looks_of(with_thing(frames))
+        moved = np.array([[1, 0, 55], [0, 1, 0], [0, 0, 1.0]])
+        held = [Onto(np.eye(3), 0.0, True), Onto(places[1], 0.1), NotOnto("open")]
+        for step, stands in ((places[2] @ np.linalg.inv(places[1]), True), (moved, False)):
+            with patch("windfell.align.series.onto", lambda a, b, *_, at=step: (
+                    Onto(at, 0.1) if a is features[1] else NotOnto("not this one"))):
+                found = by_others(held, features, 0, "perspective", None, Job())
+            self.assertEqual(isinstance(found[2], Onto), stands)
 
     def test_finer_features_are_asked_for_those_that_the_first_leave_open(self):
         frames, _ = series(3, 0.8, 9)

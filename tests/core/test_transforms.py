@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from windfell.align.transforms import supported, variance_at
+from windfell.align.transforms import WAYS, supported, variance_at
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
@@ -66,6 +66,28 @@ class Supported(unittest.TestCase):
                                      for f in found]))
             self.assertLess(abs(np.log(said / there)), np.log(1.6), (spot, said, there))
 
+    def test_many_points_on_a_strip_keep_the_slant_that_they_plainly_say(self):
+        rng = np.random.default_rng(2)
+        p = rng.uniform((0, 350), (SIZE[0], 500), (250, 2))
+        q = planar.apply(turned(700.0), p) + rng.normal(0, 0.05, p.shape)
+        self.assertLess(worst_px(supported(p, q, "perspective", 1.5, 0.03, SIZE).transform, turned(700.0)), 0.7)
+
+    def test_a_few_that_err_alike_at_a_rim_make_the_slant_less_sure(self):
+        rng = np.random.default_rng(4)
+        p = np.concatenate([rng.uniform((0, 300), (SIZE[0], 450), (150, 2)), rng.uniform((0, 0), (60, 40), (6, 2))])
+        q = planar.apply(SLANTED, p) + rng.normal(0, 0.05, p.shape)
+        said = []
+        for wrong in (0.0, 4.0):
+            q[150:, 1] += wrong
+            fit = WAYS["perspective"](p, q, np.ones(len(p)))
+            said.append(np.sqrt(variance_at(Lens(*SIZE, 1.0).grid(6), "perspective", fit, p, q, 0.03)))
+        self.assertGreater(said[1], 0.45)
+        self.assertLess(said[0], 0.1)
+
+    def test_a_turn_of_a_lens_that_nobody_knows_is_less_sure_where_no_point_is(self):
+        found = self.found(turned(1080.0), 60, 0.4, noise=0.05, seed=1)
+        self.assertGreater(found.error_px, 0.8)
+
     def test_of_too_few_points_nothing_is_known(self):
         few = np.array([[0, 0], [100, 0], [0, 100], [90, 80.0]])
-        self.assertEqual(variance_at(few, "perspective", np.eye(3), few, np.zeros(4), 0.03), float("inf"))
+        self.assertEqual(variance_at(few, "perspective", np.eye(3), few, few, 0.03), float("inf"))

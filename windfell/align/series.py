@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from windfell.align.features import Features
 from windfell.align.matching import matches, matches_near
-from windfell.align.one_spot import TIGHT
+from windfell.align.one_spot import TIGHT, shared_px
 from windfell.align.pairs import Found, beside_these, explanations
 from windfell.align.patches import HALF, SEARCH, burnt_alike, patch_offsets, patch_shifts, seen_around, steps_seen
 from windfell.align.same_light import LEAST_APART, SameLight, better_explained
@@ -33,7 +33,7 @@ LOG_CHANCE = -6.0
 STILL_PX = 0.3
 LOOKED_AT, SPOTS = 600, 200
 HALF_OF_ALL, LEAST_SHARE, ROUGHS_SHARE, AGREES, FLOOR = 0.5, 0.2, 0.32, 1.5, 0.03
-MUCH, CONTESTED, MOST_OF_IT = 0.25, 0.5, 0.4
+MUCH, CONTESTED, MOST_OF_IT, LIKELIER = 0.25, 0.5, 0.4, 2
 TRIED = 6
 NEAR_LAND = 1 / 40
 ONLY_ROUGHLY = "its light says only roughly where it lies"
@@ -70,15 +70,16 @@ def align_series(
     `view(n)` gives frame n's light, on which places are refined; without it the features' stand. `finer` gives finer
     features of frames by their numbers: for those of which the first ones do not tell.
     """
-    def one(n: int, first: Features, own: Features) -> Onto | NotOnto:
+    def one(n: int, first: Features, own: Features, last: bool = True) -> Onto | NotOnto:
         if n == reference:
             return Onto(np.eye(3), 0.0, True)
-        found = onto(first, own, way, view is None)
+        found = onto(first, own, way, view is None, last)
         if view is None or isinstance(found, NotOnto):
             return found
         return refined_onto(found, way, first, own, view(reference), view(n), job)
 
-    found = job.map(lambda n: one(n, features[reference], features[n]), list(range(len(features))), "aligning frames")
+    found = job.map(lambda n: one(n, features[reference], features[n], finer is None), list(range(len(features))),
+                    "aligning frames")
     left = [n for n, place in enumerate(found) if isinstance(place, NotOnto) and not features[n].problem]
     if left and finer is not None:
         first, *own = finer([reference, *left])
@@ -87,14 +88,16 @@ def align_series(
             found[n] = place
         if any(isinstance(place, NotOnto) for place in again):
             features = finer(range(len(features)))
-    return by_others(found, features, way, view, job)
+    return by_others(found, features, reference, way, view, job)
 
 
 def by_others(
-    found: list[Onto | NotOnto], features: Sequence[Features], way: str, view: Callable[[int], View] | None, job: Job
+    found: list[Onto | NotOnto], features: Sequence[Features], reference: int, way: str,
+    view: Callable[[int], View] | None, job: Job,
 ) -> list[Onto | NotOnto]:
     """The places, and those of frames that show too little of the reference but something of a frame that has one: of
-    much longer or shorter exposures, by those between. The nearest few in the series are tried.
+    much longer or shorter exposures, by those between. The nearest few in the series are tried; what the light of the
+    reference denies is none.
     """
     found = list(found)
     fresh = [n for n, p in enumerate(found) if isinstance(p, Onto)]
@@ -112,10 +115,20 @@ def by_others(
                     near = refined_onto(near, way, features[m], features[n], view(m), view(n), job)
                 if isinstance(near, NotOnto):
                     continue
-                found[n] = Onto(near.transform @ found[m].transform, float(np.hypot(near.rms_px, found[m].rms_px)))
+                place = near.transform @ found[m].transform
+                if _land_denies(features[reference], features[n], place):
+                    continue
+                found[n] = Onto(place, float(np.hypot(near.rms_px, found[m].rms_px)))
                 fresh.append(n)
                 break
     return found
+
+
+def _land_denies(reference: Features, frame: Features, transform: Array) -> bool:
+    if reference.look is None or frame.look is None:
+        return False
+    land = shift_of_land(reference, frame)
+    return land is not None and denied_by_land(reference, frame, transform, land)
 
 
 def refined_onto(
@@ -210,14 +223,17 @@ def _fitted(
         found.transform, max(rms, FLOOR / first.scale), shift, float(agrees.sum() / len(points)), found.error_px)
 
 
-def onto(reference: Features, frame: Features, way: str, judge_still: bool = True) -> Onto | NotOnto:
+def onto(
+    reference: Features, frame: Features, way: str, judge_still: bool = True, roughly: bool = True
+) -> Onto | NotOnto:
     """The transform from the reference's pixels to the frame's, moving things aside.
 
     If `judge_still` and leaving the frame where it is explains the points as well, it is left untouched; otherwise
-    it may be a rough one, where features do not say but the light of all of the land does.
+    it may be a rough one, where features do not say but the light of all of the land does: not where they say nothing
+    unless it may be had `roughly`.
     """
     found = _by_features(reference, frame, way, judge_still)
-    if reference.look is None or frame.look is None:
+    if reference.look is None or frame.look is None or (isinstance(found, NotOnto) and not roughly):
         return found
     land = shift_of_land(reference, frame)
     if land is None or (isinstance(found, Onto) and not denied_by_land(reference, frame, found.transform, land)):
@@ -282,7 +298,9 @@ def _most_alike(reference: Features, frame: Features, p: Array, q: Array) -> tup
             claims.append(beside)
             lights.append(beside.light(reference, frame))
     explained = better_explained(reference, frame, [c.homography for c in claims], TIGHT)
-    first = int(np.argmax(explained))
+    # a series is of one view: what would leave less of it in the frame is less likely by itself
+    shared = np.array([shared_px(reference, frame, c.homography) for c in claims])
+    first = int(np.argmax(shared**LIKELIER * explained))
     best = claims[first]
     # quick features are quick to leave the soft land out
     share = HALF_OF_ALL if reference.binary else LEAST_SHARE

@@ -23,7 +23,9 @@ from windfell.geometry.rotation import aligning_rotation
 Array = NDArray[np.float64]
 Fit = Callable[[Array, Array, Array], Array]
 
-WELL_KNOWN_PX, LEAST_FREE, GRID = 0.1, 6, 6
+WELL_KNOWN_PX, LEAST_FREE, GRID, GROUPS = 0.1, 6, 6, 4
+# how much more a simpler transform leaves, squared, where points on a part of the frame deny it
+REFUTED, HALFWAY = 2.0, 0.5
 # the focal length of a camera that nobody named, in its frame's longest sides
 USUAL_FOCAL = 1.2
 
@@ -54,7 +56,8 @@ def supported(p: Array, q: Array, way: str, tolerance: float, floor: float, size
         if agrees.sum() < 4:
             return Supported(start, agrees, np.zeros(0), float("inf"))
         transform, off = reweighted(p[agrees], q[agrees], fit)
-        return Supported(transform, agrees, off, np.sqrt(variance_at(grid, name, transform, p[agrees], off, floor)))
+        variance = variance_at(grid, name, transform, p[agrees], q[agrees], floor)
+        return Supported(transform, agrees, off, np.sqrt(variance))
 
     best = fitted(WAYS[way], way)
     if way != "perspective":
@@ -62,10 +65,15 @@ def supported(p: Array, q: Array, way: str, tolerance: float, floor: float, size
     widely = best.agrees.sum() >= 4 and planar.spread(p[best.agrees]) >= WIDELY * size[0] * size[1]
     if widely and best.error_px < WELL_KNOWN_PX:
         return best
-    simple = min((fitted(partial(fitted_turn, size), "rigid"), fitted(fitted_similarity, "similarity")),
-                 key=lambda f: np.sum(np.minimum(_off(f.transform, p, q), tolerance) ** 2))
-    if not widely or not np.isfinite(best.error_px):
-        return simple
+    def left(f: Supported) -> float:
+        return float(np.sum(np.minimum(_off(f.transform, p, q), tolerance) ** 2))
+
+    plain = fitted(partial(fitted_turn, size), "rigid"), fitted(fitted_similarity, "similarity")
+    simple = min(plain, key=left)
+    if not np.isfinite(best.error_px) or (not widely and left(simple) < REFUTED * left(best)):
+        # the lens is not known: a usual one and an endless one are as far from each other as from many a true one
+        lens_px = np.sqrt(np.mean(_off(plain[0].transform, grid, planar.apply(plain[1].transform, grid)) ** 2))
+        return replace(simple, error_px=float(np.hypot(simple.error_px, HALFWAY * lens_px)))
     # they differ as their variances let them; what is beyond it is bias (Mallows 1973)
     apart = float(np.mean(_off(simple.transform, grid, planar.apply(best.transform, grid)) ** 2))
     bias = max(0.0, apart - max(0.0, best.error_px**2 - simple.error_px**2))
@@ -187,21 +195,39 @@ def fitted_turn(size: tuple[int, int], p: Array, q: Array, weight: Array) -> Arr
     return h / h[2, 2]
 
 
-def variance_at(grid: Array, way: str, transform: Array, points: Array, off: Array, floor: float) -> float:
-    """How uncertain (px squared, mean over a grid (m, 2)) a transform is that points (n, 2) gave, by the covariance
-    of its parameters; `off` (n,) is what it leaves of them, px, at least `floor`.
+def variance_at(grid: Array, way: str, transform: Array, p: Array, q: Array, floor: float) -> float:
+    """How uncertain (px squared, mean over a grid (m, 2)) a transform is that points p (n, 2) onto q gave, which are
+    not known better than `floor`, px.
+
+    By the covariance of its parameters, or by what they would be without one group of neighbours after another if
+    that is more: a few that err alike at a rim bend a perspective there and leave nothing that would tell
+    (delete-group jackknife of the linearised fit: Wu 1986).
     """
-    middle, size = points.mean(axis=0), max(float(points.std()), 1e-9)
-    slopes, wanted = (_slopes(way, transform, x, middle, size) for x in (points, grid))
+    middle, size = p.mean(axis=0), max(float(p.std()), 1e-9)
+    slopes, wanted = (_slopes(way, transform, x, middle, size) for x in (p, grid))
+    left = q - planar.apply(transform, p)
+    off = np.linalg.norm(left, axis=1)
     weight = _weight(off)
     count = slopes.shape[2]
     free = 2 * weight.sum() - count
     if free < LEAST_FREE:
         return float("inf")
     spread = max(float(np.sum(weight * off**2)) / free, floor**2)
-    normal = np.einsum("n,nik,nil->kl", weight, slopes, slopes)
+    each = np.einsum("n,nik,nil->nkl", weight, slopes, slopes)
+    normal = each.sum(axis=0)
     covariance = spread * np.linalg.pinv(normal, hermitian=True)
-    return float(np.mean(np.einsum("mik,kl,mil->m", wanted, covariance, wanted)))
+    known = float(np.mean(np.einsum("mik,kl,mil->m", wanted, covariance, wanted)))
+    pull = np.einsum("n,nik,ni->nk", weight, slopes, left)
+    moves = [np.linalg.lstsq(normal - each[g].sum(axis=0), pull[g].sum(axis=0))[0] for g in _neighbours(p)]
+    moved = np.einsum("mik,gk->gmi", wanted, np.array(moves))
+    return max(known, float((1 - 1 / len(moves)) * np.sum(moved**2) / len(grid)))
+
+
+def _neighbours(points: Array) -> list[NDArray[np.intp]]:
+    """Groups of about as many points (n, 2) each that lie together: columns, each cut across."""
+    columns = np.array_split(np.argsort(points[:, 0]), GROUPS)
+    groups = [part for c in columns for part in np.array_split(c[np.argsort(points[c, 1])], GROUPS)]
+    return [g for g in groups if len(g)]
 
 
 def _slopes(way: str, transform: Array, points: Array, middle: Array, size: float) -> Array:
