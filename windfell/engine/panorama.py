@@ -27,7 +27,7 @@ from windfell.join.warp import Warped, covered
 from windfell.pixels.resample import GridMap
 from windfell.pixels.tiles import Region
 from windfell.recipe.areas import Area
-from windfell.recipe.model import Blend, Kind
+from windfell.recipe.model import Blend, Joining, Kind
 from windfell.shape.canvas import Canvas
 
 F32 = NDArray[np.float32]
@@ -62,6 +62,14 @@ class PanoramaStages(LaidOutFrames):
     def other(self, set_id: str) -> PanoramaStages:
         """The stages of another set of the project."""
         return self._host.stages(self._project, set_id)
+
+    def usually_blended(self) -> PanoramaStages:
+        """The stages of the same set if nobody had changed how it is blended."""
+        usual = replace(self.set.joining, blend=Joining.blend, blend_pct=Joining.blend_pct, seam_blends=())
+        if usual == self.set.joining:
+            return self
+        project = self._project.with_set(replace(self.set, joining=usual))
+        return self._once("usual blend", lambda: self._host.stages(project, self.set.id))
 
     def look_key(self, job: Job) -> str:
         """Of all that the picture of a spot hangs on but who owns it."""

@@ -19,7 +19,7 @@ from windfell.engine.cache import key_of
 from windfell.engine.grown import grown
 from windfell.engine.picture import Picture
 from windfell.finish.healing import healed
-from windfell.finish.patch_fill import patch_filled
+from windfell.finish.patch_fill import filled_from, patch_places
 from windfell.geometry.camera import Lens
 from windfell.geometry.posed import Posed
 from windfell.geometry.rotation import from_rotvec, from_yaw_pitch_roll
@@ -138,20 +138,28 @@ def _healed(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region,
 
 
 def _textured(stages: Any, n: int, repair: Repair, canvas: Canvas, region: Region, job: Job) -> Picture | None:
-    """The area filled with texture from around it."""
+    """The area filled with texture from around it. What is taken from where is looked for in the picture as it is
+    blended usually, so that a fill keeps its places, and is quick, whatever the blend.
+    """
     flat = around_area(stages.area_ground, repair, stages.canvas(job).px_per_unit)
     if flat is None:
         return None
+    usual = stages.usually_blended()
+    known = key_of("places", usual.joined_key(job), stages.set.repairs[:n], repair, flat)
 
-    def make() -> Picture:
-        below, inside = painted_over(stages, n, repair, flat, job)
+    def places() -> tuple[F32 | None]:
+        below, inside = painted_over(usual, n, repair, flat, job)
         barred = ~below.covered
         if repair.sources is not None and not repair.sources.empty:
             whole = Region(0, 0, flat.width, flat.height)
             barred |= on_canvas(repair.sources, stages.area_ground, flat, whole, None) < HALF
-        made = patch_filled(below.light, inside, barred, repair.answer)
-        if made is None:
-            made = smoothly_filled(below.light, below.covered & ~inside)
+        return (patch_places(below.light, inside, barred, repair.answer) if inside.any() else None,)
+
+    def make() -> Picture:
+        below, inside = painted_over(stages, n, repair, flat, job)
+        (taken,) = stages.cache.get(known, places)
+        made = (smoothly_filled(below.light, below.covered & ~inside) if taken is None
+                else filled_from(below.light, inside, taken))
         return Picture(made, below.covered | inside)
 
     key = key_of("textured", stages.joined_key(job), stages.set.repairs[:n], repair, flat)

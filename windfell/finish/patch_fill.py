@@ -40,11 +40,28 @@ def patch_filled(light: F32, hole: Bools, barred: Bools | None = None, seed: int
     """
     if not hole.any():
         return light
+    taken = patch_places(light, hole, barred, seed)
+    return None if taken is None else filled_from(light, hole, taken)
+
+
+def patch_places(light: F32, hole: Bools, barred: Bools | None = None, seed: int = 0) -> F32 | None:
+    """The px (h, w, 2), x and y, that each px of the hole is taken from, elsewhere its own. Arguments and None as of
+    `patch_filled`.
+    """
     found = _filled(light, hole, barred, seed)
     if found is None:
         return None
+    y, x = np.mgrid[0 : hole.shape[0], 0 : hole.shape[1]].astype(np.float32)
+    own = np.ascontiguousarray(np.dstack([x, y, np.zeros_like(x)]))
+    return np.ascontiguousarray(found.voted(own, own, hole, alone=True)[..., :2])
+
+
+def filled_from(light: F32, hole: Bools, taken: F32) -> F32:
+    """The light (h, w, 3) with each px of its hole `taken` (h, w, 2) from elsewhere, without steps between px of
+    different places.
+    """
     out = light.copy()
-    out[hole] = np.square(_without_steps(*found, hole)[0][hole])
+    out[hole] = np.square(_root_filled(light, hole, taken)[hole])
     return out
 
 
@@ -52,24 +69,22 @@ def patch_taken(light: F32, hole: Bools, seed: int = 0) -> tuple[F32, F32, F32] 
     """As `patch_filled`: (the filled light (h, w, 3), the px (h, w, 2), x and y, that each px of the hole is taken
     from, what is added to the root of the light there (h, w, 3)); so that it can be done again at another size.
     """
-    found = _filled(light, hole, None, seed)
-    if found is None:
+    taken = patch_places(light, hole, None, seed)
+    if taken is None:
         return None
-    root, taken = _without_steps(*found, hole)
+    root = _root_filled(light, hole, taken)
     at = taken.astype(np.intp)
     added = np.where(hole[..., None], root - root[at[..., 1], at[..., 0]], 0)
     return np.square(root), taken, added.astype(np.float32)
 
 
-def _without_steps(root: F32, field: _Field, hole: Bools) -> tuple[F32, F32]:
-    """The root of the light filled so that there are no steps between px of different places; and these places."""
-    y, x = np.mgrid[0 : hole.shape[0], 0 : hole.shape[1]].astype(np.float32)
-    own = np.ascontiguousarray(np.dstack([x, y, np.zeros_like(x)]))
-    taken = field.voted(own, own, hole, alone=True)[..., :2]
-    return np.maximum(seamless(root, hole, taken), 0), taken
+def _root_filled(light: F32, hole: Bools, taken: F32) -> F32:
+    # what no patch has reached has nothing but what lies around it
+    root = np.sqrt(np.maximum(smoothly_filled(light, ~hole), 0))
+    return np.maximum(seamless(root, hole, taken), 0)
 
 
-def _filled(light: F32, hole: Bools, barred: Bools | None, seed: int) -> tuple[F32, _Field] | None:
+def _filled(light: F32, hole: Bools, barred: Bools | None, seed: int) -> _Field | None:
     root = np.sqrt(np.maximum(light, 0))
     barred = hole if barred is None else hole | barred
     levels = [(root, hole, barred)]
@@ -98,7 +113,7 @@ def _filled(light: F32, hole: Bools, barred: Bools | None, seed: int) -> tuple[F
             field.improve(picture, rng)
             picture = field.voted(picture, own, its_hole, alone=n == 0 or k >= rounds // 2)
             field.judge(picture)
-    return picture, field
+    return field
 
 
 def _thickness(hole: Bools) -> float:
