@@ -65,15 +65,18 @@ def supported(p: Array, q: Array, way: str, tolerance: float, floor: float, size
     widely = best.agrees.sum() >= 4 and planar.spread(p[best.agrees]) >= WIDELY * size[0] * size[1]
     if widely and best.error_px < WELL_KNOWN_PX:
         return best
+
     def left(f: Supported) -> float:
         return float(np.sum(np.minimum(_off(f.transform, p, q), tolerance) ** 2))
 
     plain = fitted(partial(fitted_turn, size), "rigid"), fitted(fitted_similarity, "similarity")
     simple = min(plain, key=left)
-    if not np.isfinite(best.error_px) or (not widely and left(simple) < REFUTED * left(best)):
+    if not widely:
         # the lens is not known: a usual one and an endless one are as far from each other as from many a true one
         lens_px = np.sqrt(np.mean(_off(plain[0].transform, grid, planar.apply(plain[1].transform, grid)) ** 2))
-        return replace(simple, error_px=float(np.hypot(simple.error_px, HALFWAY * lens_px)))
+        simple = replace(simple, error_px=float(np.hypot(simple.error_px, HALFWAY * lens_px)))
+    if not np.isfinite(best.error_px) or (not widely and left(simple) < REFUTED * left(best)):
+        return simple
     # they differ as their variances let them; what is beyond it is bias (Mallows 1973)
     apart = float(np.mean(_off(simple.transform, grid, planar.apply(best.transform, grid)) ** 2))
     bias = max(0.0, apart - max(0.0, best.error_px**2 - simple.error_px**2))
