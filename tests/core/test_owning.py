@@ -295,3 +295,19 @@ class Ratings(unittest.TestCase):
         self.assertTrue(all(0 <= s.x <= wide and 0 <= s.y <= high for s in walk))
         calm = seam_walk(engine().stages(project, set_id), Job())
         self.assertGreater(walk[0].rating, calm[0].rating)
+
+    def test_stretches_made_in_one_go_are_rated_as_each_alone(self):
+        project, set_id = project_of(frames_in(ridge()))
+        stages = engine().stages(project, set_id)
+        together = {(s.a, s.b, s.x, s.y): s.rating for s in seam_walk(stages, Job())}
+        alone = engine().stages(project, set_id)
+        make = type(alone).unfinished
+        with mock.patch("windfell.engine.seam_walk.TOGETHER", 1), \
+                mock.patch.object(type(alone), "unfinished", autospec=True, side_effect=make) as made:
+            found = seam_walk(alone, Job())
+            times = made.call_count
+            self.assertEqual(seam_walk(alone, Job()), found)
+            self.assertEqual(made.call_count, times, "what is known is not made again")
+        self.assertEqual(len(found), len(together))
+        for s in found:
+            self.assertAlmostEqual(s.rating, together[s.a, s.b, s.x, s.y], delta=0.05 + 0.1 * s.rating)

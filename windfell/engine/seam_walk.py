@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass
+from functools import cache
 
 import cv2
 import numpy as np
@@ -15,15 +16,19 @@ from windfell.engine.picture import Picture
 from windfell.job import Job
 from windfell.join.rating import Rated, rated
 from windfell.pixels.colour import perceptual
-from windfell.pixels.tiles import Region
+from windfell.pixels.tiles import Region, holding
 from windfell.shape.canvas import Canvas
 
 Array = NDArray[np.float64]
+# placed frames a and b, x and y
+Middle = tuple[int, int, float, float]
 
 WALK_PIXELS = 7_000_000
 MAP_PIXELS = 600_000
 STRETCH, PATCH = 88, 124
-AROUND = 48
+AROUND, TOGETHER = 48, 400
+# regions from whose corners maps have their nodes at the same px have the same seams
+BLOCK = 64
 MOST = 400
 
 
@@ -60,9 +65,14 @@ def _walked(stages: PanoramaStages, job: Job, near: tuple[float, float, float] |
         middles = [m for m in middles if np.hypot((m[2] + 0.5) * kx - near[0], (m[3] + 0.5) * ky - near[1]) < near[2]]
     if len(middles) > MOST:
         middles = [middles[int(k)] for k in np.linspace(0, len(middles) - 1, MOST)]
-    found = job.map(lambda m: _rated(stages, canvas, scale, m, job), middles, "walking the seams")
+    near_each_other: dict[tuple[int, int], list[Middle]] = {}
+    for m in middles:
+        near_each_other.setdefault((int(m[3] // TOGETHER), int(m[2] // TOGETHER)), []).append(m)
+    groups = list(near_each_other.values())
+    found = job.map(lambda g: _rated(stages, canvas, scale, g, job), groups, "walking the seams")
     return [Stretch(a, b, (x + 0.5) * kx - 0.5, (y + 0.5) * ky - 0.5, r)
-            for (a, b, x, y), r in zip(middles, found, strict=True) if r is not None]
+            for own, ratings in zip(groups, found, strict=True)
+            for (a, b, x, y), r in zip(own, ratings, strict=True) if r is not None]
 
 
 def worst_near(stages: PanoramaStages, x: float, y: float, reach: float, job: Job) -> float:
@@ -87,7 +97,7 @@ def loupes(stages: PanoramaStages, stretch: Stretch, side: int, job: Job) -> tup
     return alone(stretch.a), stages.unfinished(region, 1.0, job), alone(stretch.b)
 
 
-def seam_middles(stages: PanoramaStages, canvas: Canvas, job: Job) -> list[tuple[int, int, float, float]]:
+def seam_middles(stages: PanoramaStages, canvas: Canvas, job: Job) -> list[Middle]:
     """(a, b, x, y): stretches of seams as pairs of placed frames and px of the canvas."""
     small = canvas.scaled(min(1.0, float(np.sqrt(MAP_PIXELS / (canvas.width * canvas.height)))))
     owner = stages.owners(small, Region(0, 0, small.width, small.height), job).astype(np.int32)
@@ -111,27 +121,47 @@ def seam_middles(stages: PanoramaStages, canvas: Canvas, job: Job) -> list[tuple
     return found
 
 
-def _rated(stages: PanoramaStages, canvas: Canvas, scale: float, middle: tuple[int, int, float, float], job: Job
-           ) -> Rated | None:
-    """A stretch rated on the patch around it; known already where nothing near changed hands."""
+def _rated(stages: PanoramaStages, canvas: Canvas, scale: float, middles: list[Middle], job: Job
+           ) -> list[Rated | None]:
+    """Stretches near each other rated on the patches around them, which are made in one go; those are known already
+    near which nothing changed hands.
+    """
     job.check()
-    a, b, x, y = middle
-    region = Region(round(x) - PATCH // 2, round(y) - PATCH // 2, PATCH, PATCH)
-    wide = stages.owners(canvas, region.grown(AROUND), job)
-    owner = np.ascontiguousarray(wide[AROUND:-AROUND, AROUND:-AROUND])
-    key = key_of("rated", stages.look_key(job), canvas, middle, hashlib.sha256(wide.tobytes()).hexdigest())
-    return stages.cache.get(key, lambda: _rate(stages, canvas, scale, region, owner, (a, b), job))
+    patches = [Region(round(x) - PATCH // 2, round(y) - PATCH // 2, PATCH, PATCH) for _, _, x, y in middles]
+    around = holding([p.grown(AROUND) for p in patches]).blocks(BLOCK)
+    owner = stages.owners(canvas, around, job)
+    wide = [np.ascontiguousarray(owner[p.grown(AROUND).within(around)]) for p in patches]
+    keys = [key_of("rated", stages.look_key(job), canvas, m, hashlib.sha256(w.tobytes()).hexdigest())
+            for m, w in zip(middles, wide, strict=True)]
+    unknown = [p for p, key in zip(patches, keys, strict=True) if not stages.cache.holds(key)]
+    together = _Shown(stages, canvas, scale, holding(unknown or patches).blocks(BLOCK), job)
+
+    def rate(patch: Region, owner: NDArray[np.int16], pair: tuple[int, int]) -> Rated | None:
+        # what was known may be forgotten meanwhile
+        shown = together if patch in unknown else _Shown(stages, canvas, scale, patch.blocks(BLOCK), job)
+        return _rate(shown, patch, owner[AROUND:-AROUND, AROUND:-AROUND], pair)
+
+    return [stages.cache.get(key, lambda p=p, w=w, m=m: rate(p, w, m[:2]))
+            for p, w, m, key in zip(patches, wide, middles, keys, strict=True)]
 
 
-def _rate(stages: PanoramaStages, canvas: Canvas, scale: float, region: Region, owner: NDArray[np.int16],
-          pair: tuple[int, int], job: Job) -> Rated | None:
+class _Shown:
+    """Frames and the joined picture on a region, each made once if it is asked for."""
+
+    def __init__(self, stages: PanoramaStages, canvas: Canvas, scale: float, region: Region, job: Job) -> None:
+        self.region = region
+        self.frame = cache(lambda n: stages.warped_frame(n, canvas, region, job))
+        self.joined = cache(lambda: stages.unfinished(region, scale, job))
+
+
+def _rate(shown: _Shown, patch: Region, owner: NDArray[np.int16], pair: tuple[int, int]) -> Rated | None:
     a, b = pair
-    seen = [stages.warped_frame(n, canvas, region, job) for n in (a, b)]
+    seen, at = [shown.frame(n) for n in pair], patch.within(shown.region)
     if seen[0] is None or seen[1] is None:
         return None
-    both = seen[0].mask() & seen[1].mask()
+    both = seen[0].mask()[at] & seen[1].mask()[at]
     both &= (owner == a) | (owner == b)
-    joined: Picture = stages.unfinished(region, scale, job)
-    looks = [perceptual(np.ascontiguousarray(p)) for p in (seen[0].light, seen[1].light, joined.light)]
+    lights = seen[0].light, seen[1].light, shown.joined().light
+    looks = [perceptual(np.ascontiguousarray(light[at])) for light in lights]
     inner = cv2.erode(both.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
     return rated(*looks, owner == a, inner)

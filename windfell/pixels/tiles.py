@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 
@@ -34,6 +35,13 @@ class Region:
         """The rows and columns it takes of an outer region's values."""
         top, left = self.top - outer.top, self.left - outer.left
         return slice(top, top + self.height), slice(left, left + self.width)
+
+
+def holding(regions: Sequence[Region]) -> Region:
+    """The smallest region that holds all of them."""
+    left, top = min(r.left for r in regions), min(r.top for r in regions)
+    return Region(left, top, max(r.left + r.width for r in regions) - left,
+                  max(r.top + r.height for r in regions) - top)
 
 
 def tiled(width: int, height: int, across: int, down: int) -> list[list[Region]]:
