@@ -176,7 +176,7 @@ def large(folder: Path, lands: list, megapixels: float) -> Project:
     return Project((own,))
 
 
-def costs(lands: list, megapixels: float) -> None:
+def costs(lands: list, megapixels: float, drafts: int, texture: float) -> None:
     with tempfile.TemporaryDirectory() as place:
         project = large(Path(place), lands, megapixels)
         own, engine = project.sets[0], Engine(None)
@@ -189,17 +189,17 @@ def costs(lands: list, megapixels: float) -> None:
 
         engine.draft(with_ev(0), "s", 600, Job())
         begun = time.perf_counter()
-        for n in range(1, 31):
+        for n in range(1, drafts + 1):
             engine.draft(with_ev(n), "s", 600, Job())
-        rate = 30 / (time.perf_counter() - begun)
+        rate = drafts / (time.perf_counter() - begun)
         begun = time.perf_counter()
-        engine.picture(with_ev(31), "s", 1600 / w, Job())
+        engine.picture(with_ev(drafts + 1), "s", 1600 / w, Job())
         sharp = time.perf_counter() - begun
         print(f"drag: {w} x {h} px, ten adjustments: {rate:.1f} drafts a second, sharp at 1600 px in {sharp:.2f} s",
               flush=True)
         spot = lambda side: Area((Ellipse((w / 2, h / 2), side, side),))  # noqa: E731
         for name, repair in (("heal of 200 px", Repair(Mend.HEAL, spot(200.0), (w / 2 + 300, h / 2), (w / 2, h / 2))),
-                             ("texture of 400 px", Repair(Mend.TEXTURE, spot(400.0)))):
+                             (f"texture of {texture:.0f} px", Repair(Mend.TEXTURE, spot(texture)))):
             with_it = project.with_set(replace(own, repairs=(repair,)))
             region = Region(w // 2 - 300, h // 2 - 300, 600, 600)
             begun = time.perf_counter()
@@ -227,7 +227,7 @@ def main() -> None:
              "fill": lambda: fill(options, 1 if options.tiny else 4 * options.sets),
              "stars": lambda: stars(1 if options.tiny else options.sets),
              "costs": lambda: costs(lands_of(options.pictures, WIDE, options.tiny),
-                                    0.7 if options.tiny else options.megapixels)}
+                                    *((0.7, 3, 100.0) if options.tiny else (options.megapixels, 30, 400.0)))}
     for name, part in parts.items():
         if not options.only or options.only == name:
             part()

@@ -33,7 +33,7 @@ from windfell.recipe.model import Align, FrameSet, Kind, Project, Registration, 
 
 W, H, FOCAL = 900, 600, 850.0
 FAIR_ROW_PX, FAIR_PX, WRONG_PX = 2.0, 1.0, 10.0
-TINY = "one shaken", "wide, bends by 18 %, no metadata", "something large moves"
+TINY = "wide, bends by 18 %, no metadata", "something large moves"
 F32 = np.ndarray
 Spoil = Callable[[F32, int, np.random.Generator], F32]
 

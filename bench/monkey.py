@@ -208,7 +208,7 @@ def main() -> None:
     parser.add_argument("--tiny", action="store_true")
     parser.add_argument("--stalls", action="store_true", help="say where long turns were spent")
     options = parser.parse_args()
-    minutes, count = (0.3, 1) if options.tiny else (options.minutes, options.seeds)
+    minutes, count = (0.2, 1) if options.tiny else (options.minutes, options.seeds)
     limited(round(60 * minutes * count * 1.5) + 120)
     quiet_dialogs()
     assert QKeySequence("Ctrl+Z").count() == 1

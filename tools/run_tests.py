@@ -30,7 +30,7 @@ LONG = {
     "core/test_manners": 25, "core/test_parallax": 25, "jobs/test_hardships": 35}
 FEW_S = 12
 # what counts pictures while a hand moves has both cores to itself, as it has in use
-ALONE = ("app/test_dragging", "bench/dragging")
+ALONE = ("app/test_dragging",)
 # parts run side by side: an algebra library's threads would only wait for each other, and memory given back to the
 # system after each picture has to be cleared anew for the next
 LEAN = {"OPENBLAS_NUM_THREADS": "1", "MALLOC_MMAP_THRESHOLD_": str(2**30), "MALLOC_TRIM_THRESHOLD_": str(2**32)}
