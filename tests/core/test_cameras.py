@@ -4,6 +4,7 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import cv2
 import numpy as np
@@ -12,11 +13,20 @@ from numpy.testing import assert_allclose
 from tests.core.test_register import drawn
 from tests.support import engine, frames_in, project_of, textured, unit_rays
 from windfell.align.adjust import Observations, _add_facing, adjust, error_px, errors_px, jacobian
-from windfell.align.cameras import LENS_PARTS, RECORDED_SIGMA, cameras_of, carried, projected, rays_of, undistorted
+from windfell.align.cameras import (
+    FOCAL_SIGMA,
+    LENS_PARTS,
+    RECORDED_SIGMA,
+    cameras_of,
+    carried,
+    projected,
+    rays_of,
+    undistorted,
+)
 from windfell.align.flat import levelled_places, slid_cameras
 from windfell.align.focal import chained_rotations, first_focal, pair_turn
 from windfell.align.refine import thinned
-from windfell.align.solve import fitted_to_noise, simplest, without
+from windfell.align.solve import LensHint, fitted_to_noise, simplest, starting_cameras, without
 from windfell.align.transforms import fitted_rigid
 from windfell.align.view import GreyView
 from windfell.demo.turned import ROUND, TurnPlan, turned_shots
@@ -184,9 +194,9 @@ class Starts(unittest.TestCase):
         turn = pair_turn(true, found[1])
         self.assertLess(np.degrees(angle_between(turn, true.rotations[2].T @ true.rotations[1])), 1e-3)
 
-    def pair(self, count: int, spot: float, noise: float = 0.3, seed: int = 0):
-        """Two cameras of 700 px, and what both see of a square in their overlap, so large a share of its height."""
-        true = cameras_of([(800, 600)] * 2, [0, 0], np.array([700.0])).turned(
+    def pair(self, count: int, spot: float, noise: float = 0.3, seed: int = 0, focal_px: float = 700.0):
+        """Two cameras, and what both see of a square in their overlap, so large a share of its height."""
+        true = cameras_of([(800, 600)] * 2, [0, 0], np.array([focal_px])).turned(
             [from_yaw_pitch_roll(0, 0, 0), from_yaw_pitch_roll(0.5, 0.03, 0.02)])
         rng = np.random.default_rng(seed)
         p = [600, 300] + spot * rng.uniform(-250, 250, (count, 2)) * [0.6, 1]
@@ -199,6 +209,18 @@ class Starts(unittest.TestCase):
                 true, found = self.pair(count, spot, noise, seed)
                 factor = first_focal(true.with_focal(np.array([700.0 * recorded])), found, True)
                 self.assertEqual(factor != 1.0, gives_way, (count, seed))
+        for others, gives_way in ((60, False), (400, True)):
+            (true, (mine,)), (_, (other,)) = self.pair(40, 1.0), self.pair(others, 1.0, seed=1, focal_px=950.0)
+            both = [Observations(0, 1, *(np.concatenate([getattr(x, end) for x in (mine, other)])
+                                         for end in ("points_a", "points_b")))]
+            self.assertEqual(first_focal(true, both, True) != 1.0, gives_way, others)
+
+    def test_a_focal_length_that_all_frames_have_on_record_is_believed_more_than_one_that_is_guessed(self):
+        _, found = self.pair(100, 1.0)
+        seen = [SimpleNamespace(width=800, height=600)] * 2
+        for focal, sigma in ((700.0, RECORDED_SIGMA), (None, FOCAL_SIGMA), (280.0, FOCAL_SIGMA)):
+            start = starting_cameras(seen, [LensHint((), focal)] * 2, [0, 1], found, None)
+            self.assertEqual(start.sigma[0, 0], sigma, focal)
 
     def test_the_record_holds_a_focal_length_that_points_hardly_say_and_lets_go_of_one_that_they_do(self):
         def fitted(count: int, spot: float, recorded: float, seed: int) -> float:

@@ -14,7 +14,7 @@ from tests.support import engine, frames_in, project_of, ridge
 from windfell.engine.areas import ground_points
 from windfell.engine.layers import write_layers
 from windfell.engine.owning import candidates_at, given_spot, laid_elsewhere, next_owner
-from windfell.engine.seam_walk import seam_walk, worst_near
+from windfell.engine.seam_walk import BLOCK, seam_walk, worst_near
 from windfell.errors import BadRequest
 from windfell.job import Job
 from windfell.join.owning import with_owning
@@ -299,9 +299,13 @@ class Ratings(unittest.TestCase):
     def test_stretches_made_in_one_go_are_rated_as_each_alone(self):
         project, set_id = project_of(frames_in(ridge()))
         stages = engine().stages(project, set_id)
-        together = {(s.a, s.b, s.x, s.y): s.rating for s in seam_walk(stages, Job())}
+        make = type(stages).unfinished
+        with mock.patch.object(type(stages), "unfinished", autospec=True, side_effect=make) as made:
+            together = {(s.a, s.b, s.x, s.y): s.rating for s in seam_walk(stages, Job())}
+        self.assertLess(made.call_count, len(together) / 2)
+        corners = [v for call in made.call_args_list for v in (call.args[1].left, call.args[1].top)]
+        self.assertFalse(np.any(np.array(corners) % BLOCK), "as the owners' regions, so that both have one seam")
         alone = engine().stages(project, set_id)
-        make = type(alone).unfinished
         with mock.patch("windfell.engine.seam_walk.TOGETHER", 1), \
                 mock.patch.object(type(alone), "unfinished", autospec=True, side_effect=make) as made:
             found = seam_walk(alone, Job())

@@ -249,6 +249,9 @@ class Series(unittest.TestCase):
             asked.append(list(numbers))
             return [fine[n] for n in numbers]
 
-        found = align_series(poor, 0, "perspective", Job(), None, finer)
+        with patch("windfell.align.series.onto", wraps=onto) as looked:
+            found = align_series(poor, 0, "perspective", Job(), None, finer)
         self.assertTrue(all(isinstance(f, Onto) for f in found))
         self.assertEqual(asked, [[0, 2]])
+        roughly = [c.args[4] for c in looked.call_args_list]
+        self.assertEqual(roughly, [False, False, True], "only the last may be had roughly")
