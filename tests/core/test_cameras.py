@@ -5,6 +5,7 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
+from unittest.mock import patch
 
 import cv2
 import numpy as np
@@ -194,9 +195,9 @@ class Starts(unittest.TestCase):
         turn = pair_turn(true, found[1])
         self.assertLess(np.degrees(angle_between(turn, true.rotations[2].T @ true.rotations[1])), 1e-3)
 
-    def pair(self, count: int, spot: float, noise: float = 0.3, seed: int = 0, focal_px: float = 700.0):
-        """Two cameras, and what both see of a square in their overlap, so large a share of its height."""
-        true = cameras_of([(800, 600)] * 2, [0, 0], np.array([focal_px])).turned(
+    def pair(self, count: int, spot: float, noise: float = 0.3, seed: int = 0):
+        """Two cameras of 700 px, and what both see of a square in their overlap, so large a share of its height."""
+        true = cameras_of([(800, 600)] * 2, [0, 0], np.array([700.0])).turned(
             [from_yaw_pitch_roll(0, 0, 0), from_yaw_pitch_roll(0.5, 0.03, 0.02)])
         rng = np.random.default_rng(seed)
         p = [600, 300] + spot * rng.uniform(-250, 250, (count, 2)) * [0.6, 1]
@@ -209,11 +210,12 @@ class Starts(unittest.TestCase):
                 true, found = self.pair(count, spot, noise, seed)
                 factor = first_focal(true.with_focal(np.array([700.0 * recorded])), found, True)
                 self.assertEqual(factor != 1.0, gives_way, (count, seed))
-        for others, gives_way in ((60, False), (400, True)):
-            (true, (mine,)), (_, (other,)) = self.pair(40, 1.0), self.pair(others, 1.0, seed=1, focal_px=950.0)
-            both = [Observations(0, 1, *(np.concatenate([getattr(x, end) for x in (mine, other)])
-                                         for end in ("points_a", "points_b")))]
-            self.assertEqual(first_focal(true, both, True) != 1.0, gives_way, others)
+        # what leaves nearly as much unexplained is no plain denial
+        true, found = self.pair(40, 1.0)
+        for left, gives_way in ((0.3, False), (0.1, True)):
+            with patch("windfell.align.focal.pair_cost", lambda cameras, *_, least=left: (
+                    min(0.5, least + abs(np.log(cameras.focal_px[0] / 980))))):
+                self.assertEqual(first_focal(true, found, True) != 1.0, gives_way, left)
 
     def test_a_focal_length_that_all_frames_have_on_record_is_believed_more_than_one_that_is_guessed(self):
         _, found = self.pair(100, 1.0)
