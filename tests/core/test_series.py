@@ -13,7 +13,7 @@ from windfell.align.by_look import best_shift
 from windfell.align.features import Features, grey_features, quick_features
 from windfell.align.same_light import better_explained
 from windfell.align.series import NotOnto, Onto, _Fitted, _most_alike, align_series, by_others, onto, refined_onto
-from windfell.align.soft_land import denied_by_land, shift_of_land
+from windfell.align.soft_land import ABOUT, denied_by_land, shift_of_land
 from windfell.align.view import GreyView
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
@@ -134,7 +134,7 @@ class Series(unittest.TestCase):
             return (soft + rng.normal(0, 2, y.shape)).astype(np.float32)
 
         for aside in (0.0, 6.0):
-            dx, dy = best_shift(stripes(0.0), stripes(aside), 0.7)
+            dx, dy = best_shift(stripes(0.0), stripes(aside), 0.7, about=ABOUT)
             self.assertLess(np.hypot(dx, dy), aside + 5)
             self.assertLess(abs(dy - 0.3 * dx - aside), 3)
 

@@ -25,7 +25,7 @@ F32 = NDArray[np.float32]
 
 FINE, COARSE = 1.0, 10.0
 TURNS, SETTLED, SMOOTH = 25, 1e-3, 5
-LEAST_SHARED, ABOUT = 0.12, 0.03
+LEAST_SHARED = 0.12
 LONGEST, GRID = 2.0, 9
 
 
@@ -49,21 +49,13 @@ def found_by_look(a: Features, b: Features, points_a: Array, points_b: Array) ->
     """Where the light fits best of all shifts, what lies around points (n, 2) of either frame left out."""
     hidden = around(points_a, a)
     fair_a, fair_b = ~hidden, ~around(points_b, b)
-    shift = _best_shift(
-        texture(a.look, FINE, COARSE, fair_a), fair_a, texture(b.look, FINE, COARSE, fair_b), fair_b, LEAST_SHARED)
+    textures = texture(a.look, FINE, COARSE, fair_a), texture(b.look, FINE, COARSE, fair_b)
+    shift = best_shift(*textures, LEAST_SHARED, (fair_a, fair_b))
     if shift is None:
         return None
     start = between_looks(a, b, shift)
     h = _settled(a, b, start, hidden)
     return None if h is None else ByLook(h, likeness_apart(a, b, h, points_a))
-
-
-def best_shift(one: F32, other: F32, least_shared: float) -> tuple[int, int] | None:
-    """The least shift (x, y) of one texture (h, w) onto another at which they correlate about as well as at any of
-    those that leave so large a share of them to compare: along stripes none is better. None if they do at none.
-    """
-    fair = [np.ones(x.shape, bool) for x in (one, other)]
-    return _best_shift(one, fair[0], other, fair[1], least_shared, ABOUT)
 
 
 def between_looks(a: Features, b: Features, shift: tuple[int, int]) -> Array:
@@ -94,10 +86,14 @@ def _settled(a: Features, b: Features, homography: Array, hidden: NDArray[np.boo
     return found if near else None
 
 
-def _best_shift(
-    one: F32, fair_one: NDArray, other: F32, fair_other: NDArray, least_shared: float, about: float = 0.0
+def best_shift(
+    one: F32, other: F32, least_shared: float, fair: tuple[NDArray, NDArray] | None = None, about: float = 0.0
 ) -> tuple[int, int] | None:
-    """The shift (x, y), px of looks, of `one` onto `other` at which what is fair in both correlates best."""
+    """The shift (x, y), px, of one texture (h, w) onto another at which what is `fair` in both correlates best, of
+    those that leave so large a share of them to compare. Of those that do `about` as well the least: along stripes
+    none is better. None if they correlate at none.
+    """
+    fair_one, fair_other = fair or (np.ones(one.shape, bool), np.ones(other.shape, bool))
     high, wide = (fft.next_fast_len(one.shape[n] + other.shape[n], real=True) for n in (0, 1))
 
     def spectrum(x: NDArray) -> NDArray:

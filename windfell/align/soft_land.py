@@ -23,7 +23,7 @@ F32 = NDArray[np.float32]
 FINE, COARSE, EVENED, BLOCK = 3.0, 20.0, 12.0, 25
 ASIDE, TIGHT = 3, 1
 FAINT, LEAST_TEXTURE = 0.3, 0.5
-LEAST_SHARED = 0.7
+LEAST_SHARED, ABOUT = 0.7, 0.03
 ALIKE, PLAINLY = 0.7, 0.25
 LEAST_SHARE, MORE = 0.5, 2.0
 LEAST_COMPARED, LEAST_BETTER = 0.15, 0.05
@@ -32,7 +32,8 @@ STEP = 8
 
 def shift_of_land(a: Features, b: Features) -> Array | None:
     """The shift (3, 3) of `a` px to `b` px under which most of their light is alike; None where it is not alike."""
-    shift = best_shift(_evened(texture(a.look, FINE, COARSE)), _evened(texture(b.look, FINE, COARSE)), LEAST_SHARED)
+    textures = (_evened(texture(x.look, FINE, COARSE)) for x in (a, b))
+    shift = best_shift(*textures, LEAST_SHARED, about=ABOUT)
     if shift is None:
         return None
     place = between_looks(a, b, shift)
