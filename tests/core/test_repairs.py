@@ -198,7 +198,6 @@ class Filling(unittest.TestCase):
         wide, _ = picture((Repair(Mend.FILL, Area((Stroke(((0.0, top - 0.5),), 6.0, 0.0),))),))
         self.assertGreater(at(wide, canvas, (0.0, top), 0).min(), 0.02)
 
-
     def test_texture_is_taken_from_the_same_places_whatever_the_blend(self):
         own, project, set_id = scene()
         mended = replace(project.set(set_id), repairs=(Repair(Mend.TEXTURE, Area((Stroke(((-6.0, 1.0),), 3.0),))),))

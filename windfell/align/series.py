@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -100,6 +101,7 @@ def by_others(
     reference denies is none.
     """
     found = list(found)
+    land = cache(lambda n: _land(features[reference], features[n]))
     fresh = [n for n, p in enumerate(found) if isinstance(p, Onto)]
     while fresh and any(isinstance(p, NotOnto) for p in found):
         tried, fresh = fresh, []
@@ -116,7 +118,8 @@ def by_others(
                 if isinstance(near, NotOnto):
                     continue
                 place = near.transform @ found[m].transform
-                if _land_denies(features[reference], features[n], place):
+                said = land(n)
+                if said is not None and denied_by_land(features[reference], features[n], place, said):
                     continue
                 found[n] = Onto(place, float(np.hypot(near.rms_px, found[m].rms_px)))
                 fresh.append(n)
@@ -124,11 +127,9 @@ def by_others(
     return found
 
 
-def _land_denies(reference: Features, frame: Features, transform: Array) -> bool:
-    if reference.look is None or frame.look is None:
-        return False
-    land = shift_of_land(reference, frame)
-    return land is not None and denied_by_land(reference, frame, transform, land)
+def _land(reference: Features, frame: Features) -> Array | None:
+    """The shift of the land if the frames have looks and it says any."""
+    return None if reference.look is None or frame.look is None else shift_of_land(reference, frame)
 
 
 def refined_onto(
@@ -233,9 +234,9 @@ def onto(
     unless it may be had `roughly`.
     """
     found = _by_features(reference, frame, way, judge_still)
-    if reference.look is None or frame.look is None or (isinstance(found, NotOnto) and not roughly):
+    if isinstance(found, NotOnto) and not roughly:
         return found
-    land = shift_of_land(reference, frame)
+    land = _land(reference, frame)
     if land is None or (isinstance(found, Onto) and not denied_by_land(reference, frame, found.transform, land)):
         return found
     pairs = matches_near(reference, frame, land, NEAR_LAND * max(frame.width, frame.height))

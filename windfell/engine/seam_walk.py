@@ -131,7 +131,8 @@ def _rated(stages: PanoramaStages, canvas: Canvas, scale: float, middles: list[M
     around = holding([p.grown(AROUND) for p in patches]).blocks(BLOCK)
     owner = stages.owners(canvas, around, job)
     wide = [np.ascontiguousarray(owner[p.grown(AROUND).within(around)]) for p in patches]
-    keys = [key_of("rated", stages.look_key(job), canvas, m, hashlib.sha256(w.tobytes()).hexdigest())
+    look = stages.look_key(job)
+    keys = [key_of("rated", look, canvas, m, hashlib.sha256(w.tobytes()).hexdigest())
             for m, w in zip(middles, wide, strict=True)]
     unknown = [p for p, key in zip(patches, keys, strict=True) if not stages.cache.holds(key)]
     together = _Shown(stages, canvas, scale, holding(unknown or patches).blocks(BLOCK), job)
