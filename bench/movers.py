@@ -1,5 +1,6 @@
-"""Rows over soft or weak texture with a patterned thing in every overlap that moved between the two frames that show
-it: how many frames are placed, how many wrongly (more than 3 px from truth at the frames' scale).
+"""Rows over soft or weak texture, or land so smooth that it has no feature, with a patterned thing in every overlap
+that moved between the two frames that show it: how many frames are placed, how many wrongly (more than 3 px from
+truth at the frames' scale).
 
 Wanted: none wrongly, at least 98 % placed. A frame that cannot be placed is an answer, a wrong one is not.
 Usage: movers.py [ROWS] [--first SEED] [--tiny] [--pictures DIR]
@@ -16,6 +17,7 @@ import numpy as np
 from common import backdrops, limited, parser_of
 
 from windfell.align.registration import Placed
+from windfell.demo.canvas import Canvas
 from windfell.demo.files import exif_bytes, write_jpeg
 from windfell.demo.photograph import Photographer
 from windfell.demo.sets import RowPlan, row_shots
@@ -27,6 +29,17 @@ from windfell.job import Job
 from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
 
 SCALE, WRONG_PX = 0.6, 3.0
+
+
+def smooth_land(width: int, seed: int) -> Photographer:
+    """A land of smooth blobs, a few degrees wide and more."""
+    canvas, rng = Canvas(width, -45, 45, 1), np.random.default_rng(seed)
+    degree = width / 360
+    shape = canvas.colour.shape[:2]
+    blobs = sum(k * cv2.GaussianBlur(rng.standard_normal((*shape, 1), np.float32), (0, 0), float(k * degree))
+                for k in (0.9, 2.0, 4.5))
+    canvas.colour[:] = np.clip(0.45 + rng.uniform(0.05, 0.15) * blobs / blobs.std(), 0, 1)[..., None]
+    return Photographer(canvas)
 
 
 def patterned(rng: np.random.Generator, side: int) -> np.ndarray:
@@ -94,6 +107,7 @@ def main() -> None:
     options = parser.parse_args()
     limited(300 if options.tiny else 1800)
     lands = backdrops(options.pictures, 4000, options.tiny)
+    lands[1:1] = [("smooth", smooth_land(1000 if options.tiny else 4000, 5))]
     frames = placed = wrong = 0
     for n in range(options.first, options.first + (3 if options.tiny else options.rows)):
         name, photographer = lands[n % len(lands)]

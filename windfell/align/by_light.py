@@ -109,6 +109,21 @@ def points_near(
     return some, refined(some, cameras, view, job)
 
 
+def looked_for_beside(
+    cameras: Cameras, pair: tuple[int, int], features: Sequence[Features], moved: Array, view: Callable[[int], View],
+    job: Job,
+) -> tuple[Observations, Observations]:
+    """Features of frame `a` of a pair, and spots where it has none, away from what `moved` (n, 2): where the cameras
+    say that `b` shows them, and what of them the light finds near there.
+    """
+    none = np.zeros((0, 2))
+    tried = Observations(*pair, none, none)
+    for places in ([f.points for f in features], [f.spots for f in features]):
+        (more,) = _unmatched(cameras, [tried], places, 4 * LINK_LEAST)
+        tried = joined(tried, more if not len(moved) else _outside(more, moved))
+    return tried, refined([tried], cameras, view, job)[0]
+
+
 def pairs_that_meet(
     cameras: Cameras, pairs: Sequence[tuple[int, int]], features: Sequence[Features], view: Callable[[int], View],
     job: Job,

@@ -40,7 +40,10 @@ def confirmed(
         return True
     land = settled()
     if land is None:
-        return True if spread >= SPOT else None
+        if spread < SPOT:
+            return None
+        apart = likeness_apart(a, b, homography, points, TIGHT)
+        return not apart or apart > LEAST_ALIKE
     away = planar.apply(land.homography, points) - planar.apply(homography, points)
     away = np.median(np.linalg.norm(away, axis=1)) / max(b.width, b.height)
     if land.alike >= LAND_ALIKE and away < CONFIRMS:

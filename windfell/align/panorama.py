@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from windfell.align.adjust import ROUGH_GAIN, Observations, Uncertainty, errors_px, uncertainty
 from windfell.align.barrel import BENT, PLAINLY, agreeing, as_seen, bends, bent_more, may_bend, straightened, unmoved
 from windfell.align.by_light import pairs_that_meet
+from windfell.align.by_turn import with_neighbours
 from windfell.align.cameras import Cameras
 from windfell.align.candidates import likely_pairs
 from windfell.align.closer import doubtful_pairs
@@ -121,7 +122,11 @@ def grounded(
             ground = replace(ground, refused=_latest(ground.refused, still))
         else:
             ground = held_together()
-    return ground if view is None or slid else with_poles(ground, features, view, job)
+    if view is None or slid:
+        return ground
+    if pairs is None:
+        ground = with_neighbours(ground, features, bent, focal_px, view, job)
+    return with_poles(ground, features, view, job)
 
 
 def explains_more(bent: Ground, plain: Ground, links: Sequence[Link], before: Sequence[Link]) -> bool:

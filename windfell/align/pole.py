@@ -15,12 +15,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.by_light import pairs_that_meet, points_near
-from windfell.align.cameras import Cameras, projected, rays_of
+from windfell.align.by_turn import turned_to_points
+from windfell.align.cameras import Cameras, projected
 from windfell.align.features import Features
 from windfell.align.level import down_direction
 from windfell.align.solve import Ground, fitted_to_noise
 from windfell.align.view import View
-from windfell.geometry.rotation import aligning_rotation, from_rotvec
+from windfell.geometry.rotation import from_rotvec
 from windfell.job import Job
 from windfell.later import Later
 
@@ -36,7 +37,6 @@ TURN_DEG, TILT_DEG = 3.0, 12.0
 FINE_TURN_DEG, FINE_TURNS, FINE_TILT_DEG = 0.5, 5, 1.5
 WIDE_DEG = 4.0
 LEAST_SHARED = 0.01
-ROUNDS, FAR = 6, np.radians(0.4)
 MOST_TRIED, LEAST_POINTS = 3, 6
 
 
@@ -188,13 +188,4 @@ def _by_points(cameras: Cameras, n: int, members: Sequence[int], features: Seque
     some = [o for o in some if len(o.points_a)]
     if not some:
         return cameras
-    world = np.concatenate([rays_of(cameras, np.full(len(o.points_a), o.a), o.points_a) @ cameras.rotations[o.a].T
-                            for o in some])
-    points = np.concatenate([o.points_b for o in some])
-    own = rays_of(cameras, np.full(len(points), n), points)
-    turn, weight = cameras.rotations[n], np.ones(len(own))
-    for _ in range(ROUNDS):
-        turn = aligning_rotation(own, world, weight)
-        off = np.linalg.norm(own @ turn.T - world, axis=1)
-        weight = 1 / (1 + (off / FAR) ** 2) ** 2
-    return _with_pose(cameras, n, turn)
+    return turned_to_points(cameras, n, some)

@@ -88,6 +88,12 @@ def likeness_apart(a: Features, b: Features, homography: Array, points: Array, a
     return 0.0 if compared.sum() < LEAST_APART else float(alike(NEIGHBOURS)[compared].mean())
 
 
+def likeness_of_all(a: Features, b: Features, homography: Array, moved: Array) -> float:
+    """As `likeness_apart`, from what `moved` (n, 2), which may be nothing."""
+    far = np.full((1, 2), -2.0 * max(a.width, a.height))
+    return likeness_apart(a, b, homography, moved if len(moved) else far, 1)
+
+
 def better_explained(a: Features, b: Features, homographies: Sequence[Array], aside: int) -> list[int]:
     """How many blocks of `a` each homography (3, 3) explains: those that are alike under it, and plainly more
     so than under any other, or that lie beyond the others. Features must have looks; `aside` as of `likeness`.

@@ -275,7 +275,7 @@ def starting_cameras(features, hints, members, observations, focal_px, slid: boo
     focal = np.array([focal_px or k or u for k, u in zip(known, usual, strict=True)], float)
     cameras = cameras_of(sizes, group, focal, fixed_focal=focal_px is not None)
     if not observations:
-        return cameras
+        return cameras.with_focal(focal, RECORDED_SIGMA) if all(known) and focal_px is None else cameras
     if slid:
         return slid_cameras(cameras, observations, [focal_px is not None or k is not None for k in known])
     pulls = [hints[members[group.index(g)]].pull for g in range(len(keys))]
