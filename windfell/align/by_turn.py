@@ -16,7 +16,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.align.adjust import Observations
+from windfell.align.adjust import Observations, errors_px
 from windfell.align.by_light import looked_for_beside
 from windfell.align.by_look import COARSE as WIDE
 from windfell.align.by_look import FINE, best_shift
@@ -41,8 +41,8 @@ LEAST_SHARED, LEAST_ALIKE = 0.1, 0.75
 STEPS, NUDGE, MOST_STEP, STILL, GAINED = 15, 0.25, 4.0, 0.02, 1e-5
 DAMPED = 1e-3
 THING = 8
-# focal lengths that are tried, of the usual one, where none is known
-GUESSES, OTHER_LENS = (1.0, 0.7, 1.4), 0.01
+# focal lengths that are tried, of the usual one, where none is known, and how well what they hold must fit
+GUESSES, FITS, OTHER_LENS = (1.0, 0.7, 1.4), 1 / 700, 0.01
 # of spots that are looked for the share that must be found, of these that which must lie in one geometry; how near to
 # it, and it to a turn's, in shares of the longest side; over how much of what is shared
 LEAST_FOUND, FOUND, SHARE, AGREE, LIKE_TURN, LEAST_SPREAD = 16, 0.2, 0.5, 1 / 400, 1 / 150, 0.25
@@ -75,7 +75,8 @@ def with_neighbours(
         return _grown(ground, known, features, view, job)
     guesses = (replace(ground, cameras=ground.cameras.with_focal(g * ground.cameras.focal_px)) for g in GUESSES)
     found = [_grown(g, open_, features, view, job) for g in guesses]
-    return max([ground, *found], key=lambda g: (len(g.members), sum(len(o.points_a) for o in g.held)))
+    fitting = [g for g in found if g.members and _off(g) < FITS]
+    return max([ground, *fitting], key=lambda g: (len(g.members), -_off(g)))
 
 
 def _grown(
@@ -95,6 +96,12 @@ def _grown(
         if _apart(ground.cameras, first) > OTHER_LENS:
             turn = _turned(ground.cameras, pair, features)
         ground = (turn and _placed(ground, pair, turn, features, view, job)) or ground
+
+
+def _off(ground: Ground) -> float:
+    """How far half of the points lie from where the cameras see them, as a share of the longest side."""
+    off = errors_px(ground.cameras, ground.held)
+    return float(np.median(np.concatenate([*off, np.zeros(1)])) / ground.cameras.sizes.max())
 
 
 def _apart(cameras: Cameras, first: Cameras) -> float:
