@@ -60,7 +60,7 @@ class Poles(unittest.TestCase):
 
     def test_without_a_closed_ring_nothing_is_tried(self):
         with patch.object(pole, "_placed") as tried:
-            registered([*self.paths[:4], *self.paths[8:]], 5)
+            registered([*self.paths[:4], self.paths[DOWN]], 4)
         tried.assert_not_called()
 
     def test_ground_that_is_not_this_one_stays_out(self):
