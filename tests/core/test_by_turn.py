@@ -8,8 +8,8 @@ import cv2
 import numpy as np
 
 from tests.support import engine, project_of, write_picture
-from windfell.align.by_turn import turned_by_light
 from windfell.align.features import Features, look_of
+from windfell.align.turned import turned_by_light
 from windfell.geometry.rotation import angle_between, from_rotvec
 from windfell.job import Job
 from windfell.recipe.model import Registration
@@ -47,13 +47,17 @@ class Turned(unittest.TestCase):
     def test_the_turn_of_smooth_land_is_found_and_another_land_is_not_it(self):
         land = wall(1)
         one, other = (seen(land, t) for t in TURNS[:2])
-        found = turned_by_light(bare(one), bare(other), FOCAL, FOCAL)
+
+        def turned(picture):
+            return turned_by_light(bare(one), bare(picture), FOCAL, FOCAL, *[np.zeros((0, 2))] * 2)
+
+        found = turned(other)
         # rays of the first to those of the second
         off = FOCAL * angle_between(found.rotation, TURNS[1].T @ TURNS[0])
         self.assertLess(off, 3)
         self.assertGreater(found.alike, 0.9)
-        self.assertIsNone(turned_by_light(bare(one), bare(seen(wall(2), TURNS[1])), FOCAL, FOCAL))
-        self.assertIsNone(turned_by_light(bare(one), bare(other[:, ::-1]), FOCAL, FOCAL))
+        self.assertIsNone(turned(seen(wall(2), TURNS[1])))
+        self.assertIsNone(turned(other[:, ::-1]))
 
 
 class Rows(unittest.TestCase):

@@ -13,17 +13,23 @@ from numpy.typing import NDArray
 
 from windfell.align.by_look import ByLook
 from windfell.align.features import Features
+from windfell.align.focal import USUAL
 from windfell.align.same_light import likeness, likeness_apart
+from windfell.align.turned import turned_by_light
 from windfell.geometry import planar
 
 Array = NDArray[np.float64]
 
 # shares of what both show over which points are spread: below the first it is one spot, from the second on no more
-SPOT, WIDELY = 0.13, 0.25
+# than something large, from the third on all there is
+SPOT, WIDELY, MOSTLY = 0.13, 0.25, 0.6
 # likeness of blocks: the land fits at all, hardly where the points say, wholly, as well as elsewhere, better there
 LAND_ALIKE, LEAST_ALIKE, WHOLLY, LITTLE, BETTER = 0.55, 0.4, 0.9, 0.03, 0.1
 # how far from each other the land and the points put the spot, in shares of the longest side
 CONFIRMS, NEARBY = 1 / 250, 1 / 130
+# no more alike than any two places; focal lengths of the usual one by which another is sought, and how much more
+# alike all must be there
+UNLIKE, GUESSES, CLEARLY_BETTER = 0.1, (1.0, 0.7, 1.4), 0.3
 # px of the looks by which blocks may lie aside; by how much all fits more where the points say
 TIGHT, CLEARLY = 1, 1.3
 
@@ -36,14 +42,13 @@ def confirmed(
     `settled` answers where the land around the points fits best; it is asked only where that decides.
     """
     spread = spread_share(a, b, homography, points)
-    if spread >= WIDELY or a.look is None or b.look is None:
+    if a.look is None or b.look is None:
         return True
+    if spread >= WIDELY:
+        return spread >= MOSTLY or not lies_elsewhere(a, b, homography, points)
     land = settled()
     if land is None:
-        if spread < SPOT:
-            return None
-        apart = likeness_apart(a, b, homography, points, TIGHT)
-        return not apart or apart > LEAST_ALIKE
+        return None if spread < SPOT else not lies_elsewhere(a, b, homography, points)
     away = planar.apply(land.homography, points) - planar.apply(homography, points)
     away = np.median(np.linalg.norm(away, axis=1)) / max(b.width, b.height)
     if land.alike >= LAND_ALIKE and away < CONFIRMS:
@@ -58,6 +63,25 @@ def confirmed(
         return apart > LAND_ALIKE and own > CLEARLY * other
     denied = land.alike >= LAND_ALIKE and away > NEARBY and better > apart + BETTER
     return (not apart or apart > LEAST_ALIKE) and not denied
+
+
+def lies_elsewhere(a: Features, b: Features, homography: Array, points: Array) -> bool:
+    """Whether the light around `points` (n, 2) of `a` denies what a homography that rests on them says: wholly, or
+    it fits better under a turn that puts them elsewhere. They lie on something large that moved.
+    """
+    apart = likeness_apart(a, b, homography, points, TIGHT)
+    if not apart or apart > LAND_ALIKE:
+        return False
+    if apart < UNLIKE:
+        return True
+    there = planar.apply(homography, points)
+    for guess in GUESSES:
+        found = turned_by_light(a, b, *(guess * USUAL * max(f.width, f.height) for f in (a, b)), points, there)
+        if found is not None and found.alike > apart + CLEARLY_BETTER:
+            away = np.linalg.norm(planar.apply(found.homography, points) - there, axis=1)
+            if np.median(away) > NEARBY * max(b.width, b.height):
+                return True
+    return False
 
 
 def spread_share(a: Features, b: Features, homography: Array, points: Array) -> float:
