@@ -9,6 +9,7 @@ import numpy as np
 
 from tests.support import engine, project_of, write_picture
 from windfell.align.features import Features, look_of
+from windfell.align.one_spot import confirmed, lies_elsewhere
 from windfell.align.turned import turned_by_light
 from windfell.geometry.rotation import angle_between, from_rotvec
 from windfell.job import Job
@@ -58,6 +59,26 @@ class Turned(unittest.TestCase):
         self.assertGreater(found.alike, 0.9)
         self.assertIsNone(turned(seen(wall(2), TURNS[1])))
         self.assertIsNone(turned(other[:, ::-1]))
+
+
+class SomethingLarge(unittest.TestCase):
+    def test_what_a_large_thing_says_is_held_against_the_land(self):
+        """It fills a third of the frame, and moved down between the two."""
+        thing = cv2.resize(pattern(7), (170, 170), interpolation=cv2.INTER_NEAREST)
+        spots = np.stack(np.meshgrid(np.arange(300.0, 470, 12), np.arange(60.0, 230, 12)), -1).reshape(-1, 2)
+        land = wall(1)
+        plain = [seen(land, t) for t in TURNS[:2]]
+        true = INNER @ TURNS[1].T @ TURNS[0] @ np.linalg.inv(INNER)
+        moved = np.array([[1, 0, -270], [0, 1, 90], [0, 0, 1.0]])
+        for contrast in (1.0, 0.12):
+            one, other = (128 + contrast * (p - 128.0) for p in plain)
+            one[60:230, 300:470] = thing
+            other[150:320, 30:200] = thing
+            a, b = (bare(np.clip(p, 0, 255).astype(np.uint8)) for p in (one, other))
+            self.assertTrue(lies_elsewhere(a, b, moved, spots), contrast)
+            self.assertFalse(confirmed(a, b, moved, spots, lambda: None), contrast)
+        self.assertFalse(lies_elsewhere(*map(bare, plain), true, spots))
+        self.assertTrue(confirmed(*map(bare, plain), true, spots, lambda: None))
 
 
 class Rows(unittest.TestCase):

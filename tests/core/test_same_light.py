@@ -145,9 +145,13 @@ class OneSpot(unittest.TestCase):
             np.testing.assert_allclose(at, [[405 - SHIFT, 315]], atol=0.8)
 
     def test_points_all_over_need_no_confirmation(self):
-        fa, fb, found = self.found(soft_land(3.0), 20, 2.2)
-        self.assertGreater(spread_share(fa, fb, found.homography, found.points_a), 0.25)
+        fa, fb, found = self.found(soft_land(3.0), 20, 3.4)
+        self.assertGreater(spread_share(fa, fb, found.homography, found.points_a), 0.6)
         self.assertTrue(found.stays(fa, fb))
+        # those on something large are held against the land around it
+        fa, fb, found = self.found(soft_land(3.0), 20, 2.2)
+        self.assertTrue(0.25 < spread_share(fa, fb, found.homography, found.points_a) < 0.6)
+        self.assertFalse(found.stays(fa, fb))
 
 
 class Light(unittest.TestCase):

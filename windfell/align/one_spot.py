@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from windfell.align.by_look import ByLook
 from windfell.align.features import Features
 from windfell.align.focal import USUAL
-from windfell.align.same_light import likeness, likeness_apart
+from windfell.align.same_light import FINELY, SOFTLY, likeness, likeness_apart
 from windfell.align.turned import turned_by_light
 from windfell.geometry import planar
 
@@ -69,11 +69,10 @@ def lies_elsewhere(a: Features, b: Features, homography: Array, points: Array) -
     """Whether the light around `points` (n, 2) of `a` denies what a homography that rests on them says: wholly, or
     it fits better under a turn that puts them elsewhere. They lie on something large that moved.
     """
-    apart = likeness_apart(a, b, homography, points, TIGHT)
-    if not apart or apart > LAND_ALIKE:
-        return False
-    if apart < UNLIKE:
-        return True
+    told = (likeness_apart(a, b, homography, points, TIGHT, band) for band in (FINELY, SOFTLY))
+    apart = next(filter(None, told), 1.0)
+    if apart < UNLIKE or apart > LAND_ALIKE:
+        return apart < UNLIKE
     there = planar.apply(homography, points)
     for guess in GUESSES:
         found = turned_by_light(a, b, *(guess * USUAL * max(f.width, f.height) for f in (a, b)), points, there)

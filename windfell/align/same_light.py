@@ -22,14 +22,25 @@ Array = NDArray[np.float64]
 F32 = NDArray[np.float32]
 
 BLOCK, ASIDE = 16, 3
-FINE, COARSE = 0.8, 7.0
-LEAST_TEXTURE, ALIKE, NEIGHBOURS = 0.6, 0.62, 3
+ALIKE, NEIGHBOURS = 0.62, 3
 LEAST_BLOCKS, LEAST_SHARE, FIRM_SHARE = 7, 0.22, 0.8
 LEAST_APART, APART_SHARE, CONCENTRATED = 6, 0.5, 0.5
 OUTER, RIM, LARGER = 2.5, 4, 1.2
 PLAINLY = 0.1
 DARKEST, BRIGHTEST, LEAST_SEEN = 6, 247, 200
 LINEAR = srgb_decoded(np.arange(256) / 255.0)
+
+
+@dataclass(frozen=True)
+class Band:
+    """Texture between so many px of the looks, and how much of it there must be at least to be compared."""
+
+    fine: float
+    coarse: float
+    least: float
+
+
+FINELY, SOFTLY = Band(0.8, 7.0, 0.6), Band(3.0, 20.0, 0.3)
 
 
 @dataclass(frozen=True)
@@ -82,9 +93,11 @@ def likeness(a: Features, b: Features, homography: Array, points: Array, aside: 
     return float(alike(NEIGHBOURS)[compared].clip(0).sum())
 
 
-def likeness_apart(a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE) -> float:
-    """As `likeness`, the mean, -1..1, of the blocks apart from `points`; 0 for too few."""
-    compared, _, alike = _compared(a, b, homography, points, aside, alone=True)
+def likeness_apart(
+    a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE, band: Band = FINELY
+) -> float:
+    """As `likeness`, the mean, -1..1, of the blocks apart from `points`; 0 for too few. `band`: of which texture."""
+    compared, _, alike = _compared(a, b, homography, points, aside, True, band)
     return 0.0 if compared.sum() < LEAST_APART else float(alike(NEIGHBOURS)[compared].mean())
 
 
@@ -108,7 +121,8 @@ def better_explained(a: Features, b: Features, homographies: Sequence[Array], as
 
 
 def _compared(
-    a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE, alone: bool = False
+    a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE, alone: bool = False,
+    band: Band = FINELY,
 ):
     """Of blocks (m, n) which could be compared and which lie apart; and their likeness, by so many neighbours.
 
@@ -121,10 +135,10 @@ def _compared(
     there = cv2.warpPerspective(np.full(b.look.shape, 255, np.uint8), to_b, size, flags=flags)
     there[~_ahead(to_b, size)] = 0
     near = around(points, a)
-    one, other = (texture(x, FINE, COARSE, ~near if alone else None) for x in (a.look, seen))
+    one, other = (texture(x, band.fine, band.coarse, ~near if alone else None) for x in (a.look, seen))
     compared = _means((there == 255).astype(np.float32), BLOCK + 2 * aside) > 1 - 1e-4
-    compared &= _deviation(_inside(one, aside), BLOCK) >= LEAST_TEXTURE
-    compared &= _deviation(other, BLOCK + 2 * aside) >= LEAST_TEXTURE
+    compared &= _deviation(_inside(one, aside), BLOCK) >= band.least
+    compared &= _deviation(other, BLOCK + 2 * aside) >= band.least
     apart = _means(_inside(near, aside).astype(np.float32), BLOCK) < 1e-6
     compared, apart = (x[:: BLOCK // 2, :: BLOCK // 2] for x in (compared, apart))
     if alone:
