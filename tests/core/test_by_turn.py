@@ -2,12 +2,18 @@
 
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
 
 from tests.support import engine, project_of, write_picture
+from windfell.align.adjust import Observations
+from windfell.align.by_light import looked_for_beside
+from windfell.align.by_turn import _confirmed
+from windfell.align.cameras import cameras_of, carried
 from windfell.align.features import Features, look_of
 from windfell.align.one_spot import confirmed, lies_elsewhere
 from windfell.align.turned import turned_by_light
@@ -57,6 +63,9 @@ class Turned(unittest.TestCase):
         off = FOCAL * angle_between(found.rotation, TURNS[1].T @ TURNS[0])
         self.assertLess(off, 3)
         self.assertGreater(found.alike, 0.9)
+        down = from_rotvec(np.radians([-9, -16, 0.5]))
+        found = turned(seen(land, down))
+        self.assertLess(FOCAL * angle_between(found.rotation, down.T @ TURNS[0]), 3)
         self.assertIsNone(turned(seen(wall(2), TURNS[1])))
         self.assertIsNone(turned(other[:, ::-1]))
 
@@ -70,7 +79,7 @@ class SomethingLarge(unittest.TestCase):
         plain = [seen(land, t) for t in TURNS[:2]]
         true = INNER @ TURNS[1].T @ TURNS[0] @ np.linalg.inv(INNER)
         moved = np.array([[1, 0, -270], [0, 1, 90], [0, 0, 1.0]])
-        for contrast in (1.0, 0.12):
+        for contrast in (1.0, 0.04):
             one, other = (128 + contrast * (p - 128.0) for p in plain)
             one[60:230, 300:470] = thing
             other[150:320, 30:200] = thing
@@ -79,6 +88,46 @@ class SomethingLarge(unittest.TestCase):
             self.assertFalse(confirmed(a, b, moved, spots, lambda: None), contrast)
         self.assertFalse(lies_elsewhere(*map(bare, plain), true, spots))
         self.assertTrue(confirmed(*map(bare, plain), true, spots, lambda: None))
+        # where the land says little, it must fit clearly better elsewhere
+        spots = spots[(spots[:, 0] > 400) & (spots[:, 1] < 130)]
+        with mock.patch("windfell.align.one_spot.likeness_apart", return_value=0.3):
+            self.assertTrue(lies_elsewhere(*map(bare, plain), moved, spots))
+            self.assertFalse(lies_elsewhere(*map(bare, plain), true, spots))
+
+
+class UpClose(unittest.TestCase):
+    def setUp(self):
+        cameras = cameras_of([(WIDTH, HEIGHT)] * 2, [0, 0], np.array([FOCAL]))
+        self.cameras = cameras.turned(np.stack([TURNS[0], TURNS[1]]))
+        y, x = np.mgrid[20:340:16, 280:460:12]
+        self.points = np.stack([x, y], -1).reshape(-1, 2).astype(float)
+        self.there = carried(self.cameras, *(np.full(len(self.points), n) for n in (0, 1)), self.points)
+
+    def confirmed(self, points, there):
+        tried, found = Observations(0, 1, self.points, self.there), Observations(0, 1, points, there)
+        with mock.patch("windfell.align.by_turn.looked_for_beside", return_value=(tried, found)):
+            return _confirmed(self.cameras, (0, 1), np.zeros((0, 2)), [], lambda n: None, Job())
+
+    def test_points_must_be_many_all_over_and_of_a_turn(self):
+        self.assertEqual(len(self.confirmed(self.points, self.there).points_a), len(self.points))
+        self.assertIsNone(self.confirmed(self.points[:12], self.there[:12]), "few")
+        spot = np.all(np.abs(self.points - [360, 180]) < 60, axis=1)
+        self.assertGreater(spot.sum(), 40)
+        self.assertIsNone(self.confirmed(self.points[spot], self.there[spot]), "one spot of them")
+        larger = self.there.mean(axis=0) + 1.1 * (self.there - self.there.mean(axis=0))
+        self.assertIsNone(self.confirmed(self.points, larger), "no turn does that")
+        wild = self.there + np.random.default_rng(2).normal(0, 12, self.there.shape)
+        self.assertIsNone(self.confirmed(self.points, wild), "no geometry at all")
+
+    def test_nothing_is_looked_for_on_what_moved(self):
+        moved = self.points[np.all(np.abs(self.points - [360, 180]) < 60, axis=1)]
+        f = replace(bare(np.zeros((HEIGHT, WIDTH), np.uint8)), points=self.points)
+        with mock.patch("windfell.align.by_light.refined", lambda some, *_: some):
+            for thing, on_it in ((moved, 0), (np.zeros((0, 2)), 20)):
+                tried, _ = looked_for_beside(self.cameras, (0, 1), [f, f], thing, lambda n: None, Job())
+                amid = np.all(np.abs(tried.points_a - [360, 180]) < 55, axis=1)
+                self.assertEqual(amid.sum() >= 20, on_it >= 20)
+                self.assertGreater(len(tried.points_a), 40)
 
 
 class Rows(unittest.TestCase):
@@ -118,13 +167,13 @@ class Rows(unittest.TestCase):
             self.assertLess(amid.mean(), 0.05)
 
     def test_a_focal_length_that_nobody_knows_is_tried(self):
-        found = self.registered(self.row())
+        found, turns = self.registered(self.row()[::-1]), TURNS[::-1]
         self.assertEqual(found.placed, [0, 1, 2])
         for k in found.links:
             self.assertLess(k.rms_px, 0.6)
             there = found.frames[k.b].posed.project(found.frames[k.a].posed.rays(k.points_a))
             true = np.linalg.inv(INNER) @ np.column_stack([k.points_a, np.ones(len(k.points_a))]).T
-            true = INNER @ TURNS[k.b].T @ TURNS[k.a] @ true
+            true = INNER @ turns[k.b].T @ turns[k.a] @ true
             self.assertLess(np.median(np.linalg.norm(there - (true[:2] / true[2]).T, axis=1)), 1.0)
 
 

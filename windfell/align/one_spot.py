@@ -27,9 +27,9 @@ SPOT, WIDELY, MOSTLY = 0.13, 0.25, 0.6
 LAND_ALIKE, LEAST_ALIKE, WHOLLY, LITTLE, BETTER = 0.55, 0.4, 0.9, 0.03, 0.1
 # how far from each other the land and the points put the spot, in shares of the longest side
 CONFIRMS, NEARBY = 1 / 250, 1 / 130
-# no more alike than any two places; focal lengths of the usual one by which another is sought, and how much more
-# alike all must be there
-UNLIKE, GUESSES, CLEARLY_BETTER = 0.1, (1.0, 0.7, 1.4), 0.3
+# no more alike than any two places; focal lengths of the usual one by which another is sought, how much more alike all
+# must be there, and how far aside, since the focal length is but guessed
+UNLIKE, GUESSES, CLEARLY_BETTER, ELSEWHERE = 0.1, (1.0, 0.7, 1.4), 0.3, 1 / 40
 # px of the looks by which blocks may lie aside; by how much all fits more where the points say
 TIGHT, CLEARLY = 1, 1.3
 
@@ -78,7 +78,7 @@ def lies_elsewhere(a: Features, b: Features, homography: Array, points: Array) -
         found = turned_by_light(a, b, *(guess * USUAL * max(f.width, f.height) for f in (a, b)), points, there)
         if found is not None and found.alike > apart + CLEARLY_BETTER:
             away = np.linalg.norm(planar.apply(found.homography, points) - there, axis=1)
-            if np.median(away) > NEARBY * max(b.width, b.height):
+            if np.median(away) > ELSEWHERE * max(b.width, b.height):
                 return True
     return False
 
