@@ -27,7 +27,7 @@ SPOT, WIDELY, MOSTLY = 0.13, 0.25, 0.6
 LAND_ALIKE, LEAST_ALIKE, WHOLLY, LITTLE, BETTER = 0.55, 0.4, 0.9, 0.03, 0.1
 # how far from each other the land and the points put the spot, in shares of the longest side
 CONFIRMS, NEARBY = 1 / 250, 1 / 130
-# no more alike than any two places; focal lengths of the usual one by which another is sought, how much more alike all
+# no more alike than any two places; focal lengths of the usual one by which another is sought, how much more alike it
 # must be there, and how far aside, since the focal length is but guessed
 UNLIKE, GUESSES, CLEARLY_BETTER, ELSEWHERE = 0.1, (1.0, 0.7, 1.4), 0.3, 1 / 40
 # px of the looks by which blocks may lie aside; by how much all fits more where the points say
