@@ -18,6 +18,7 @@ from windfell.align.adjust import Observations, errors_px
 from windfell.align.by_light import looked_for_beside
 from windfell.align.cameras import Cameras, carried, rays_of
 from windfell.align.features import Features
+from windfell.align.focal import GUESSES
 from windfell.align.matching import matches
 from windfell.align.solve import Ground, LensHint, fitted_to_noise, simplest
 from windfell.align.turned import ByTurn, turned_by_light
@@ -30,8 +31,8 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 
 THING = 8
-# focal lengths that are tried, of the usual one, where none is known, and how well what they hold must fit
-GUESSES, FITS, OTHER_LENS = (1.0, 0.7, 1.4), 1 / 700, 0.01
+# how well what guessed focal lengths hold must fit; from which change of one on a turn is sought anew
+FITS, OTHER_LENS = 1 / 700, 0.01
 # of spots that are looked for the share that must be found, of these that which must lie in one geometry; how near to
 # it, and it to a turn's, in shares of the longest side; over how much of what is shared
 LEAST_FOUND, FOUND, SHARE, AGREE, LIKE_TURN, LEAST_SPREAD = 16, 0.2, 0.5, 1 / 400, 1 / 150, 0.25

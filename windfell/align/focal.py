@@ -13,7 +13,8 @@ from windfell.geometry.rotation import nearest_rotation
 
 Array = NDArray[np.float64]
 
-USUAL = 0.9
+# of the longest side; and shares of the usual one that are tried where light alone is to tell
+USUAL, GUESSES = 0.9, (1.0, 0.7, 1.4)
 CANDIDATES = np.geomspace(0.35, 8.0, 15)
 BELIEF_SIGMA = 0.6
 PLAINLY = 2.0

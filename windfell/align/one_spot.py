@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from windfell.align.by_look import ByLook
 from windfell.align.features import Features
-from windfell.align.focal import USUAL
+from windfell.align.focal import GUESSES, USUAL
 from windfell.align.same_light import FINELY, SOFTLY, likeness, likeness_apart
 from windfell.align.turned import turned_by_light
 from windfell.geometry import planar
@@ -27,9 +27,9 @@ SPOT, WIDELY, MOSTLY = 0.13, 0.25, 0.6
 LAND_ALIKE, LEAST_ALIKE, WHOLLY, LITTLE, BETTER = 0.55, 0.4, 0.9, 0.03, 0.1
 # how far from each other the land and the points put the spot, in shares of the longest side
 CONFIRMS, NEARBY = 1 / 250, 1 / 130
-# no more alike than any two places; focal lengths of the usual one by which another is sought, how much more alike it
-# must be there, and how far aside, since the focal length is but guessed
-UNLIKE, GUESSES, CLEARLY_BETTER, ELSEWHERE = 0.1, (1.0, 0.7, 1.4), 0.3, 1 / 40
+# no more alike than any two places; how much more alike it must be elsewhere, and how far aside that must be, since
+# the focal length is but guessed
+UNLIKE, CLEARLY_BETTER, ELSEWHERE = 0.1, 0.3, 1 / 40
 # px of the looks by which blocks may lie aside; by how much all fits more where the points say
 TIGHT, CLEARLY = 1, 1.3
 

@@ -52,12 +52,12 @@ def turned_by_light(
     """
     inner = [_inner(f, focal) for f, focal in ((a, focal_a), (b, focal_b))]
     fair = [np.ones(f.look.shape, bool) if not len(p) else ~around(p, f) for f, p in ((a, moved), (b, moved_too))]
+    textures = [[texture(f.look, *band, m) for f, m in zip((a, b), fair, strict=True)] for band in (ROUGHLY, FINELY)]
     best = None
-    for start in _starts(a, b, inner, fair):
+    for start in _starts(textures, inner, fair):
         turn = start
-        for fine, wide in (ROUGHLY, FINELY):
-            turn = turn if turn is None else _settled(
-                [texture(f.look, fine, wide, m) for f, m in zip((a, b), fair, strict=True)], inner, turn, fair)
+        for both in textures:
+            turn = turn if turn is None else _settled(both, inner, turn, fair)
         if turn is None:
             continue
         homography = np.linalg.inv(to_look(b)) @ inner[1] @ turn @ np.linalg.inv(inner[0]) @ to_look(a)
@@ -72,14 +72,13 @@ def _inner(f: Features, focal_px: float) -> Array:
     return to_look(f) @ np.array([[focal_px, 0, (f.width - 1) / 2], [0, focal_px, (f.height - 1) / 2], [0, 0, 1.0]])
 
 
-def _starts(a: Features, b: Features, inner: Sequence[Array], fair: Sequence[Mask]) -> Iterator[Array]:
-    """Rotations (3, 3) of rays of `a` to those of `b` at which fine or soft light is most alike on a cylinder."""
+def _starts(textures: Sequence[Sequence[F32]], inner: Sequence[Array], fair: Sequence[Mask]) -> Iterator[Array]:
+    """Rotations (3, 3) of rays of one frame to the other's at which a pair of textures is most alike."""
     focal = inner[0][0, 0]
     seen = [_on_cylinder(m.astype(np.float32), k, focal) > 0.99 for m, k in zip(fair, inner, strict=True)]
-    for fine, wide in (ROUGHLY, FINELY):
-        own = [_on_cylinder(texture(f.look, fine, wide, m), k, focal)
-               for f, k, m in zip((a, b), inner, fair, strict=True)]
-        shift = best_shift(*own, LEAST_SHARED, tuple(seen))
+    for both in textures:
+        shift = best_shift(*(_on_cylinder(x, k, focal) for x, k in zip(both, inner, strict=True)), LEAST_SHARED,
+                           tuple(seen))
         if shift is not None:
             yield from_rotvec(np.array([-shift[1] / focal, 0, 0])) @ from_rotvec(np.array([0, shift[0] / focal, 0]))
 
