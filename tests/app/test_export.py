@@ -260,6 +260,7 @@ class Trees(ExportTest):
         lane = self.board.lanes[2]
         self.assertIn("3 inside", lane.fold.text())
         self.click(lane.fold)
+        self.settle()
         self.assertEqual(len(self.board.lanes), 6)
         self.assertGreater(self.board.lanes[3].layout().contentsMargins().left(), 30)
         self.click(lane.fold)
@@ -269,6 +270,7 @@ class Trees(ExportTest):
         self.nested()
         inner = self.session.project.sets[4].id
         self.session.select_set(inner)
+        self.settle()
         self.assertIn(inner, [lane.set_id for lane in self.board.lanes])
         self.assertTrue(self.board.lanes[2].fold.isChecked())
         self.click(self.board.lanes[2].fold)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from unittest.mock import patch
+
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest, small_project
 from windfell.recipe import edits
-from windfell.recipe.model import Kind
+from windfell.recipe.model import Kind, Project
 
 
 class LaneEnds(WindowTest):
@@ -69,3 +72,28 @@ class LaneEnds(WindowTest):
         self.until(lambda: self.board.pictures.settled)
         s.go("prepare")
         self.assertFalse(s.desk.runs("set pictures"))
+
+
+class ManySets(WindowTest):
+    def test_lanes_are_made_some_at_a_time_that_in_hand_first(self):
+        row = small_project().sets[0]
+        with patch("windfell.app.stations.lanes.TURN_S", 1e-9):
+            sets = tuple(replace(row, id=f"row-{n}", name=f"Row {n}", frames=row.frames[:2]) for n in range(7))
+            self.session.replace_all(Project(sets), None)
+            board = self.window.station.page.board
+            self.session.select_set("row-5")
+            self.until(lambda: "row-5" in [x.set_id for x in board.lanes])
+            self.assertLess(len(board.lanes), 7)
+            self.assertFalse(self.window.station.settled)
+            self.until(lambda: len(board.lanes) == 7)
+            self.assertEqual([x.set_id for x in board.lanes], [s.id for s in sets])
+            # one that shows what is no longer so stands until another is made, and takes no press
+            old = board.lanes[:2]
+            changed = self.session.project
+            for n in (0, 1):
+                changed = edits.set_values(changed, f"row-{n}", {"name": "Fell"}).project
+            self.session.edit(edits.Edit("name", changed))
+            waiting = next(lane for lane in old if lane.outdated and lane.isVisible())
+            self.assertIs(board.widget().childAt(waiting.geometry().center()), None)
+            self.until(lambda: [x.name.text() for x in board.lanes[:2]] == ["Fell", "Fell"])
+            self.assertEqual(len(board.lanes), 7)

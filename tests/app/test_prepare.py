@@ -40,11 +40,13 @@ class Lanes(WindowTest):
         self.session.undo()
         self.assertEqual([f.id for f in self.session.project.sets[1].frames], ids)
         self.session.select_frame(ids[3])
+        self.settle()
         self.click(self.board().lanes[1].split)
         self.assertEqual([len(s.frames) for s in self.session.project.sets], [4, 3, 6])
         from PySide6.QtWidgets import QMenu
 
         menu = QMenu()
+        self.settle()
         self.board().lanes[1].fill_merge(menu)
         menu.actions()[-1].trigger()
         self.assertEqual([len(s.frames) for s in self.session.project.sets], [4, 9])

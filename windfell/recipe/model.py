@@ -9,6 +9,7 @@ from __future__ import annotations
 import uuid
 from dataclasses import dataclass, replace
 from enum import StrEnum
+from functools import cached_property
 
 from windfell.recipe.areas import Area
 from windfell.recipe.behind import Behind
@@ -336,8 +337,17 @@ class Project:
     sets: tuple[FrameSet, ...] = ()
     unknown: Unknown = ()
 
+    @cached_property
+    def _by_id(self) -> dict[str, FrameSet]:
+        return {s.id: s for s in self.sets}
+
+    @cached_property
+    def made_of_sets(self) -> dict[str, list[str]]:
+        """Of the sets that are made of others, or have one behind them: the ids of these."""
+        return {s.id: inner for s in self.sets if (inner := inner_sets(s))}
+
     def set(self, set_id: str) -> FrameSet:
-        return next(s for s in self.sets if s.id == set_id)
+        return self._by_id[set_id]
 
     def with_set(self, changed: FrameSet) -> Project:
         return replace(self, sets=tuple(changed if s.id == changed.id else s for s in self.sets))
@@ -363,7 +373,7 @@ def nested_in(project: Project, set_id: str) -> set[str]:
     found: set[str] = set()
     waiting = [set_id]
     while waiting:
-        for inner in inner_sets(project.set(waiting.pop())):
+        for inner in project.made_of_sets.get(waiting.pop(), ()):
             if inner not in found:
                 found.add(inner)
                 waiting.append(inner)

@@ -11,7 +11,7 @@ from windfell.recipe.model import FrameSet, Kind, Project, inner_sets, nested_in
 
 def as_tree(project: Project) -> list[tuple[FrameSet, int]]:
     """All sets, each that is a frame of others, or lies behind one, below the first of these, with its depth."""
-    inner = {i for s in project.sets for i in nested_in(project, s.id)}
+    inner = {i for made_of in project.made_of_sets.values() for i in made_of}
     out: list[tuple[FrameSet, int]] = []
     seen: set[str] = set()
 
@@ -31,7 +31,8 @@ def as_tree(project: Project) -> list[tuple[FrameSet, int]]:
 
 def inner_stacks(project: Project, set_id: str) -> list[FrameSet]:
     """The stacks inside a set, at any depth."""
-    return [s for s in project.sets if s.id in nested_in(project, set_id) and s.kind is Kind.STACK]
+    inside = nested_in(project, set_id)
+    return [s for s in project.sets if s.id in inside and s.kind is Kind.STACK]
 
 
 def inner_rule(project: Project, set_id: str) -> Rule | None:

@@ -198,7 +198,7 @@ class Gather(Station):
 
     @property
     def settled(self) -> bool:
-        return self._thumbnails.settled and self.page.board.pictures.settled
+        return self._thumbnails.settled and self.page.board.settled
 
     def _chosen(self) -> Frame | None:
         frame_set = self.session.frame_set

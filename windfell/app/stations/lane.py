@@ -80,6 +80,12 @@ class FrameCard(FrameTile):
         self._fit_to_thumbnail()
         self.update()
 
+    def mark(self, chosen: bool, picked_too: bool, problem: str) -> None:
+        if (chosen, picked_too, problem) != (self.chosen, self.picked_too, self.problem):
+            self.chosen, self.picked_too, self.problem = chosen, picked_too, problem
+            self.setToolTip(problem or self.usual_tip)
+            self.update()
+
     def is_on_mark(self, at: QPointF) -> bool:
         return at.x() > self.width() - 28 and at.y() > self.height() - 26
 
@@ -126,7 +132,7 @@ class Lane(QFrame):
     def __init__(self, session: Session, frame_set: FrameSet, thumbnails: Thumbnails, picks: Picks) -> None:
         super().__init__()
         self._session, self.set_id, self._picks = session, frame_set.id, picks
-        self._active = False
+        self._active = self.outdated = False
         self._made = _made_of(frame_set)
         self.setAcceptDrops(True)
         outer = QVBoxLayout(self)
@@ -245,6 +251,11 @@ class Lane(QFrame):
                 card.update()
         return True
 
+    def wait_for_another(self) -> None:
+        """It shows what is no longer so, and takes no press, until another stands in its place."""
+        self.outdated = True
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+
     def fill_merge(self, menu: QMenu) -> None:
         """The other sets."""
         menu.clear()
@@ -262,11 +273,9 @@ class Lane(QFrame):
             self.update()
         self.split.setEnabled(active and frame_id is not None)
         for card in self.cards:
-            card.chosen = active and card.frame.id == frame_id
-            card.picked_too = card.frame.id in self._picks.ids and len(self._picks.ids) > 1
-            card.problem = problems.get(card.frame.id, "") if active else ""
-            card.setToolTip(card.problem or card.usual_tip)
-            card.update()
+            card.mark(
+                active and card.frame.id == frame_id, card.frame.id in self._picks.ids and len(self._picks.ids) > 1,
+                problems.get(card.frame.id, "") if active else "")
 
     def paintEvent(self, event) -> None:
         p = QPainter(self)

@@ -2,29 +2,45 @@
 
 from __future__ import annotations
 
+from time import perf_counter
+
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 
 from windfell.app import theme
 from windfell.app.session import Session
 from windfell.app.set_pictures import SetPictures
-from windfell.app.stations.lane import Lane, Picks
+from windfell.app.stations.lane import CARD_HIGH, Lane, Picks
 from windfell.app.thumbnails import Thumbnails
 from windfell.recipe import edits
 from windfell.recipe.model import FrameSet, nested_in
 from windfell.recipe.nesting import as_tree
 
 LAID_OUT_MS = 60
+# lanes are made for so long in one turn of the window; the others of many follow when it has drawn itself
+TURN_S = 0.012
+
+
+class Room(QWidget):
+    """Where the lane of a set will be."""
+
+    def __init__(self, set_id: str, high: int) -> None:
+        super().__init__()
+        self.set_id = set_id
+        self.setFixedHeight(high)
 
 
 class Lanes(QScrollArea):
-    """All lanes, one below the other."""
+    """All lanes, one below the other; of many, those that are looked at are made first."""
 
     def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
         super().__init__()
         self._session, self._thumbnails = session, thumbnails
         self.pictures = SetPictures(session)
-        self.lanes: list[Lane] = []
+        self._slots: list[Lane | Room] = []
+        self._high = CARD_HIGH + 72
+        self._turn = QTimer(self, interval=0)
+        self._turn.timeout.connect(self._go_on)
         self.picks = Picks()
         self.problems: dict[str, str] = {}
         self._shown = None
@@ -41,13 +57,22 @@ class Lanes(QScrollArea):
         thumbnails.arrived.connect(self._arrived)
         self.pictures.arrived.connect(lambda _: self.show_pictures())
 
+    @property
+    def lanes(self) -> list[Lane]:
+        """Those that show their set as it is."""
+        return [slot for slot in self._slots if _stands(slot)]
+
+    @property
+    def settled(self) -> bool:
+        return not self._turn.isActive() and self.pictures.settled
+
     def refresh(self) -> None:
         sets = self._session.project.sets
         if sets is not self._shown:
             self._shown = sets
             seen = self._seen()
-            same = len(seen) == len(self.lanes) and all(
-                lane.take(s) for lane, (s, _) in zip(self.lanes, seen, strict=True))
+            same = len(seen) == len(self._slots) and all(
+                _stands(slot) and slot.take(s) for slot, (s, _) in zip(self._slots, seen, strict=True))
             if not same:
                 self._rebuild()
         self.mark()
@@ -111,33 +136,71 @@ class Lanes(QScrollArea):
             self.ensureWidgetVisible(lane, 0, 12)
 
     def _rebuild(self) -> None:
-        """Lanes that still show their set stay; others are made anew and the old ones let go later,
-        since one of them may be what was just pressed.
+        """Lanes that still show their set stay; in place of the others new ones are made, at once or some turns
+        later.
         """
-        old = {lane.set_id: lane for lane in self.lanes}
-        self.lanes = []
-        focused = QApplication.focusWidget()
+        old = {slot.set_id: slot for slot in self._slots}
+        self._slots = []
         for n, (frame_set, depth) in enumerate(self._seen()):
-            lane = old.get(frame_set.id)
-            if lane is None or not lane.take(frame_set):
-                lane = Lane(self._session, frame_set, self._thumbnails, self.picks)
-                theme.dress(lane)
-                lane.picked.connect(self._pick)
-                lane.moved_here.connect(self.move)
-                lane.unfolded.connect(self.unfold)
-                lane.take(frame_set)
-            lane.fold.setChecked(frame_set.id in self.open)
-            lane.set_depth(depth)
-            self._column.insertWidget(n, lane)
-            self.lanes.append(lane)
-        for lane in old.values():
-            if lane not in self.lanes:
-                if focused is not None and lane.isAncestorOf(focused):
-                    # else it would go on into another set's name, and the next key would write there
-                    self.setFocus()
-                lane.hide()
-                self._column.removeWidget(lane)
-                lane.deleteLater()
+            slot = old.pop(frame_set.id, None) or Room(frame_set.id, self._high)
+            if isinstance(slot, Lane) and not slot.take(frame_set):
+                slot.wait_for_another()
+            self._stand(n, slot, depth)
+        for slot in old.values():
+            self._let_go(slot)
+        self._make_some()
+
+    def _stand(self, n: int, slot: Lane | Room, depth: int) -> None:
+        if isinstance(slot, Lane):
+            slot.fold.setChecked(slot.set_id in self.open)
+            slot.set_depth(depth)
+        self._column.insertWidget(n, slot)
+        self._slots.insert(n, slot)
+
+    def _let_go(self, slot: Lane | Room) -> None:
+        """Later, since it may be what was just pressed."""
+        focused = QApplication.focusWidget()
+        if focused is not None and slot.isAncestorOf(focused):
+            # else it would go on into another set's name, and the next key would write there
+            self.setFocus()
+        slot.hide()
+        self._column.removeWidget(slot)
+        slot.deleteLater()
+
+    def _make_some(self) -> None:
+        """New lanes for those that wait, for one turn: the set in hand, what is in view, the others."""
+        begun = perf_counter()
+        in_hand, depths = self._session.set_id, {s.id: depth for s, depth in self._seen()}
+        waiting = [n for n, slot in enumerate(self._slots) if not _stands(slot)]
+        waiting.sort(key=lambda n: (self._slots[n].set_id != in_hand, self._slots[n].visibleRegion().isEmpty()))
+        while waiting:
+            n = waiting.pop(0)
+            before = self._slots.pop(n)
+            lane = self._made(self._session.project.set(before.set_id))
+            self._let_go(before)
+            self._stand(n, lane, depths[lane.set_id])
+            self._high = lane.sizeHint().height()
+            if perf_counter() - begun > TURN_S:
+                break
+        (self._turn.start if waiting else self._turn.stop)()
+
+    def _go_on(self) -> None:
+        if self._session.project.sets is not self._shown:
+            # what waits is of sets as they were; whoever comes to Gather next makes it anew
+            self._turn.stop()
+            return
+        self._make_some()
+        self.mark()
+        self.show_pictures()
+
+    def _made(self, frame_set: FrameSet) -> Lane:
+        lane = Lane(self._session, frame_set, self._thumbnails, self.picks)
+        theme.dress(lane)
+        lane.picked.connect(self._pick)
+        lane.moved_here.connect(self.move)
+        lane.unfolded.connect(self.unfold)
+        lane.take(frame_set)
+        return lane
 
     def _pick(self, set_id: str, frame_id: str, modifiers) -> None:
         s = self._session
@@ -158,3 +221,7 @@ class Lanes(QScrollArea):
         for lane in self.lanes:
             for card in lane.cards:
                 card.arrived()
+
+
+def _stands(slot: Lane | Room) -> bool:
+    return isinstance(slot, Lane) and not slot.outdated
