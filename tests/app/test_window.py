@@ -267,8 +267,13 @@ class Combining(WindowTest):
         self.assertTrue(self.window.updatesEnabled())
         self.window.wardrobe.change()
         self.window.do("other_theme")
+        self.until(self.window.updatesEnabled)
+        self.assertFalse(self.window.wardrobe.settled)
         self.session.go("join")
-        self.assertIn(theme.LIMESTONE.sheet, self.window.stations["join"].controls.styleSheet())
+        join = self.window.stations["join"].controls
+        self.assertTrue(theme.is_dressed(join) or not self.window.updatesEnabled(), "seen before it is dressed")
+        self.until(self.window.updatesEnabled)
+        self.assertIn(theme.LIMESTONE.sheet, join.styleSheet())
         self.until(lambda: self.window.wardrobe.settled)
 
     def test_a_kept_painting_follows_what_it_shows(self):

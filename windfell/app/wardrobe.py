@@ -11,8 +11,8 @@ from windfell.app import theme
 
 
 class Wardrobe(QObject):
-    """Parts that are still to be dressed, as there are some now. One that is shown before its turn comes is dressed
-    then.
+    """Parts that are still to be dressed, as there are some now. Where one is shown before its turn comes, nothing
+    is painted until it and what else is seen is dressed.
     """
 
     def __init__(self, window: QWidget, parts: Callable[[], Iterable[QWidget]]) -> None:
@@ -45,5 +45,6 @@ class Wardrobe(QObject):
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.Show and not theme.is_dressed(watched):
-            theme.dress(watched)
+            self._window.setUpdatesEnabled(False)
+            self._turn.start()
         return False

@@ -32,7 +32,7 @@ from windfell.recipe.combining import Rule
 from windfell.recipe.model import Frame, FrameSet, Kind, nested_in
 from windfell.recipe.nesting import inner_rule, inner_stacks, set_inner_rule
 
-CARD_HIGH = 132
+CARD_HIGH, DRAGGED_HIGH = 132, 64
 FRAMES_MIME = "application/x-windfell-frames"
 
 
@@ -70,10 +70,8 @@ class FrameCard(FrameTile):
         self._fit_to_thumbnail()
 
     def _fit_to_thumbnail(self) -> None:
-        found = self._thumbnails.of(self.frame)
-        ratio = 0.75
-        if found is not None and found.image is not None:
-            ratio = found.image.width() / found.image.height()
+        found = self.thumbnail
+        ratio = 0.75 if found is None else found.width() / found.height()
         self.setFixedSize(QSize(int(max(66, min(230, (CARD_HIGH - 30) * ratio))) + 8, CARD_HIGH))
 
     def arrived(self) -> None:
@@ -301,9 +299,10 @@ class Lane(QFrame):
         data.setData(FRAMES_MIME, "\n".join(sorted(ids)).encode())
         drag = QDrag(self)
         drag.setMimeData(data)
-        card = next(c for c in self.cards if c.frame.id == frame_id)
-        grabbed: QPixmap = card.grab()
-        drag.setPixmap(grabbed.scaledToHeight(84, Qt.TransformationMode.SmoothTransformation))
+        found = next(c for c in self.cards if c.frame.id == frame_id).thumbnail
+        if found is not None:
+            small = found.scaledToHeight(DRAGGED_HIGH, Qt.TransformationMode.SmoothTransformation)
+            drag.setPixmap(QPixmap.fromImage(small))
         drag.exec(Qt.DropAction.MoveAction)
 
     def dragEnterEvent(self, event) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtGui import QImage, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from windfell.app import theme
@@ -45,6 +45,12 @@ class FrameTile(QWidget):
     def shown(self) -> tuple:
         """All that a tile of its kind shows beside its frame."""
         raise NotImplementedError
+
+    @property
+    def thumbnail(self) -> QImage | None:
+        """The frame's small picture, if there is one by now."""
+        found = self._thumbnails.of(self.frame)
+        return None if found is None else found.image
 
     def paintEvent(self, event) -> None:
         found = self._thumbnails.of(self.frame)
