@@ -33,7 +33,7 @@ class OutputFailed(WindfellError):
 
     def __init__(self, path: object, why: str) -> None:
         super().__init__(f"{path}: {why}")
-        self.path = str(path)
+        self.path, self.why = str(path), why
 
 
 class CannotJoin(WindfellError):

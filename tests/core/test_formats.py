@@ -14,6 +14,7 @@ from datetime import datetime
 from pathlib import Path
 from xml.etree import ElementTree
 
+import av
 import cv2
 import exifread
 import exiv2
@@ -31,6 +32,8 @@ from windfell.engine.carried import carried_over, sphere_place
 from windfell.engine.export import export
 from windfell.engine.output_size import output_scale
 from windfell.errors import BadRequest, OutputFailed
+from windfell.frames.pillow import avif_pixels, heif_pixels
+from windfell.frames.still import StillFrame
 from windfell.job import Job
 from windfell.output.metadata import Carried, Pano
 from windfell.output.page import FACES, cube_face
@@ -149,6 +152,29 @@ class EveryFormat(Written):
                     seen = np.asarray(Image.open(path).convert("RGB"))
                 self.assertEqual(seen.shape, picture.shape)
                 self.assertLess(np.abs(seen.astype(int) - picture).mean(), 2.5)
+
+    def test_more_than_8_bits_are_written_and_read_where_the_format_has_them(self):
+        picture = soft(90, 140, 4, 16)
+        picture[:20, :20] = 65535
+        for c in (3, 4):
+            seen = heif_pixels(str(self.write("a.heic", np.ascontiguousarray(picture[..., :c]), 16, quality=100)))
+            self.assertEqual((seen.dtype, seen.shape[2], seen[:9, :9].min()), (np.uint16, c, 65535))
+            off = np.abs(seen[..., :3].astype(int) - picture[..., :3])[picture[..., 3] > 0]
+            self.assertLess(off.mean() * 1023 / 65535, 2.0, "steps of 10 bits")
+            self.assertGreater(len(np.unique(seen[..., 0])), 400)
+        with av.open(str(self.folder / "a.heic")) as file:
+            self.assertIn("p10", file.streams.video[0].codec_context.pix_fmt)
+        for bits in (10, 12):
+            path = self.folder / f"{bits}.avif"
+            whole = np.rint(picture[..., :3] * ((2**bits - 1) / 65535)).astype(np.uint16)
+            how = {"level": 100, "bitspersample": bits, "speed": 8}
+            path.write_bytes(imagecodecs.avif_encode(whole, pixelformat="444", **how))
+            seen = StillFrame(str(path)).encoded()
+            np.testing.assert_array_equal(seen, np.rint(whole * (65535 / (2**bits - 1))))
+            path.write_bytes(imagecodecs.avif_encode(whole[..., 0].copy(), **how))
+            np.testing.assert_array_equal(StillFrame(str(path)).encoded()[..., 2], seen[..., 0])
+        seen = avif_pixels(str(self.write("b.avif", soft(40, 60, 3, 8), 8)))
+        self.assertEqual(seen.dtype, np.uint8)
 
     def test_light_beyond_white(self):
         picture = soft(60, 80, 4, 32)

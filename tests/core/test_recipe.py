@@ -149,6 +149,10 @@ class ProjectFiles(unittest.TestCase):
         with self.assertRaises(ZeroDivisionError), written_whole(self.folder / "x.bin") as temporary:
             temporary.write_bytes(b"half")
             raise ZeroDivisionError
+        for what in ("temporary", "other"):
+            with self.assertRaises(OutputFailed) as told, written_whole(self.folder / "x.bin") as temporary:
+                raise OutputFailed(temporary if what == "temporary" else "y.bin", "too wide.")
+            self.assertEqual(told.exception.path, str(self.folder / "x.bin") if what == "temporary" else "y.bin")
         self.assertEqual(os.listdir(self.folder), [])
 
     def test_work_of_a_session_that_ended_badly_is_found(self):

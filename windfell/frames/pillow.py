@@ -25,12 +25,39 @@ def heif_pixels(path: str) -> NDArray:
     (h, w, 4) where parts are transparent.
     """
     found = pillow_heif.open_heif(path, convert_hdr_to_8bit=False)
-    pixels = np.asarray(found)
+    pixels, bits = np.asarray(found), found.info["bit_depth"]
+    return _in_colour(pixels if pixels.dtype == np.uint8 else _in_16_bits(pixels >> (16 - bits), bits))
+
+
+def avif_pixels(path: str) -> NDArray:
+    """Pixels (h, w, 3), uint8, or uint16 where the file holds more than 8 bits, as stored; with alpha (h, w, 4) where
+    parts are transparent.
+    """
+    with open(path, "rb") as file:
+        data = file.read()
+    bits = _avif_bits(data)
+    return library_pixels(path) if bits == 8 else _in_colour(_in_16_bits(imagecodecs.avif_decode(data), bits))
+
+
+def _avif_bits(data: bytes) -> int:
+    """Bits a channel, by the file's AV1 codec configuration (AV1 in ISOBMFF, 2.3.3)."""
+    at = data.find(b"av1C")
+    flags = data[at + 6] if 0 <= at < len(data) - 6 else 0
+    return 8 if not flags & 0x40 else 12 if flags & 0x20 else 10
+
+
+def _in_16_bits(pixels: NDArray[np.uint16], bits: int) -> NDArray[np.uint16]:
+    """Values of so many bits over the whole range of 16."""
+    most = 2**bits - 1
+    return np.rint(np.arange(most + 1) * (65535 / most)).astype(np.uint16)[np.minimum(pixels, most)]
+
+
+def _in_colour(pixels: NDArray) -> NDArray:
     if pixels.ndim == 2:
         pixels = pixels[..., None].repeat(3, axis=2)
-    if pixels.shape[2] == 4 and is_clear(pixels):
-        return np.ascontiguousarray(pixels)
-    return np.ascontiguousarray(pixels[..., :3])
+    if pixels.shape[2] == 2:
+        pixels = pixels[..., [0, 0, 0, 1]]
+    return np.ascontiguousarray(pixels if pixels.shape[2] == 4 and is_clear(pixels) else pixels[..., :3])
 
 
 def ink_light(inks: NDArray[np.uint8], profile: bytes | None) -> NDArray[np.float32]:

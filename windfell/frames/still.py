@@ -13,7 +13,7 @@ from windfell.errors import FrameUnreadable, border
 from windfell.frames.exr import exr_pixels
 from windfell.frames.files import identity
 from windfell.frames.metadata import Metadata, read_metadata
-from windfell.frames.pillow import heif_pixels, ink_light, jpeg_inks, library_pixels
+from windfell.frames.pillow import avif_pixels, heif_pixels, ink_light, jpeg_inks, library_pixels
 from windfell.frames.raw import raw_pixels, raw_preview, raw_step
 from windfell.frames.see_through import is_clear, parted, shrunk_mask
 from windfell.frames.tiff import tiff_inks, tiff_pixels
@@ -208,7 +208,7 @@ READERS = {
     "png": _png,
     "tiff": _tiff,
     "webp": lambda still, _: library_pixels(still.path),
-    "avif": lambda still, _: library_pixels(still.path),
+    "avif": lambda still, _: avif_pixels(still.path),
     "heif": lambda still, _: heif_pixels(still.path),
     "exr": lambda still, _: exr_pixels(still.path),
     "raw": lambda still, reduce: raw_pixels(still.path, reduce),

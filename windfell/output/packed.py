@@ -9,6 +9,7 @@ from pathlib import Path
 
 import cv2
 import imagecodecs
+import numpy as np
 import pillow_heif
 from numpy.typing import NDArray
 from PIL import Image
@@ -23,6 +24,8 @@ JPEG_SIDE, WEBP_SIDE, FLAT_SIDE = 65_500, 16_383, 32_768
 JPEG_MOST_XMP = 65_000
 LOWEST = 5
 FULL_CHROMA_FROM = 90
+# 16 bits as the nearest of 10, where the library looks for them: in the highest
+_TO_10_BITS = (np.rint(np.arange(2**16) * (1023 / 65535)).astype(np.uint16) << 6).astype(np.uint16)
 XMP_HEAD = b"http://ns.adobe.com/xap/1.0/\0"
 
 
@@ -137,7 +140,7 @@ def _box(kind: bytes, data: bytes) -> bytes:
 
 
 class _PillowWriter:
-    """A format of 8 bits that the picture library packs, with profile and metadata."""
+    """A format that the picture library packs, with profile and metadata."""
 
     title, suffix, alpha = "", "", True
     depths, linear = (8,), ()
@@ -145,7 +148,7 @@ class _PillowWriter:
 
     def write(self, path: Path, sheet: Sheet, strips: Iterator[NDArray]) -> None:
         _within(path, sheet, self.most, self.title)
-        image = Image.fromarray(gathered(sheet, strips))
+        image = self._image(gathered(sheet, strips))
         more = {"icc_profile": sheet.icc, "exif": exif_of(sheet.carried).tobytes()}
         xmp = xmp_of(sheet.carried)
         if xmp:
@@ -153,11 +156,15 @@ class _PillowWriter:
 
         def packed(quality: int) -> bytes:
             out = io.BytesIO()
-            image.save(out, self.form, **self._how(quality, _full_chroma(sheet, quality)), **more)
+            image.save(out, format=self.form, **self._how(quality, _full_chroma(sheet, quality)), **more)
             return out.getvalue()
 
         with open(path, "wb") as file:
             file.write(_fitted(sheet, path, packed))
+
+    def _image(self, whole: NDArray) -> object:
+        """The picture as what its library saves."""
+        return Image.fromarray(whole)
 
     def _how(self, quality: int, full_chroma: bool) -> dict:
         raise NotImplementedError
@@ -182,13 +189,20 @@ class AvifWriter(_PillowWriter):
 
 
 class HeifWriter(_PillowWriter):
-    """HEIF with HEVC (ISO/IEC 23008-12), 8 bits."""
+    """HEIF with HEVC (ISO/IEC 23008-12), 8 bits, or as many as its Main 10 profile holds for 16."""
 
     title, suffix, form, most = "HEIF", ".heic", "HEIF", 16_384
+    depths = (8, 16)
 
     def write(self, path: Path, sheet: Sheet, strips: Iterator[NDArray]) -> None:
         pillow_heif.register_heif_opener()
         super().write(path, sheet, strips)
+
+    def _image(self, whole: NDArray) -> object:
+        if whole.dtype == np.uint8:
+            return super()._image(whole)
+        mode = "RGBA;16" if whole.shape[2] == 4 else "RGB;16"
+        return pillow_heif.from_bytes(mode, whole.shape[1::-1], _TO_10_BITS[whole].tobytes())
 
     def _how(self, quality: int, full_chroma: bool) -> dict:
         return {"quality": quality, "chroma": 444 if full_chroma else 420}

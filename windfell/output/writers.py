@@ -17,6 +17,8 @@ WRITERS = {
     "avif": AvifWriter(), "heif": HeifWriter(), "exr": ExrWriter(), "hdr": HdrWriter(), "dng": DngWriter(),
     "ora": OraWriter(), "html": PageWriter()}
 LAYERED = ("tiff", "exr", "ora")
+# where a format holds other bits a channel than it is given: (format, depth)
+STORED_BITS = {("heif", 16): 10}
 ENDINGS = {
     ".tif": "tiff", ".tiff": "tiff", ".png": "png", ".jpg": "jpeg", ".jpeg": "jpeg", ".jxl": "jxl", ".webp": "webp",
     ".avif": "avif", ".heic": "heif", ".heif": "heif", ".exr": "exr", ".hdr": "hdr", ".dng": "dng", ".ora": "ora",

@@ -40,6 +40,11 @@ def written_whole(path: Path, flush: bool = True) -> Iterator[Path]:
     except OSError as error:
         why = error.strerror or str(error)
         raise OutputFailed(path, f"it could not be written ({why}); choose another place.") from error
+    except OutputFailed as error:
+        if error.path != str(temporary):
+            raise
+        # a writer knows the temporary file alone
+        raise OutputFailed(path, error.why) from error
     finally:
         if temporary is not None:
             temporary.unlink(missing_ok=True)

@@ -26,7 +26,7 @@ from windfell.engine.output_pixels import is_linear
 from windfell.engine.places import Place, looked_at
 from windfell.engine.soft_proof import soft_proof
 from windfell.job import Job
-from windfell.output.writers import WRITERS
+from windfell.output.writers import STORED_BITS, WRITERS
 from windfell.pixels.colour import SPACES
 from windfell.recipe.model import FrameSet, Kind
 from windfell.recipe.output import Format, Output
@@ -246,7 +246,7 @@ class Export(Station):
         colours = SPACES[str(o.space)].title if o.profile is None else Path(o.profile).name
         if is_linear(o, depth):
             colours = "the camera's light" if o.format is Format.DNG else "linear light"
-        bits = "float" if depth == 32 else f"{depth} bit"
+        bits = "float" if depth == 32 else f"{STORED_BITS.get((str(o.format), depth), depth)} bit"
         words = (
             f"{plan.width} x {plan.height} px ({plan.width * plan.height / 1e6:.1f} megapixels), {writer.title} "
             f"{bits}, {colours}, {'transparent where no frame covers, ' if alpha else ''}"
