@@ -53,6 +53,8 @@ def _coloured(colour: str | None, form: Format) -> dict[str, Any]:
     if colour is None:
         return {}
     if colour in set(ColourSpace):
+        if colour != ColourSpace.SRGB and form in (Format.JXL, Format.HTML):
+            raise BadRequest(f"--colour {colour} does not go with {WRITERS[str(form)].title}; it is in sRGB alone.")
         return {"space": ColourSpace(colour), "profile": None}
     if not colour.lower().endswith((".icc", ".icm")):
         names = ", ".join(ColourSpace)
