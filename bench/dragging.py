@@ -165,6 +165,14 @@ def panorama_drags(hand: Hand, name: str) -> list[Drag]:
     return out + prepare_drags(hand, name)
 
 
+def few_drags(hand: Hand, name: str) -> list[Drag]:
+    """One of a ruler, one of the picture: that all of it still runs."""
+    window = hand.window
+    ruler = window.stations["shape"].rulers["view.yaw_deg"]
+    out = [ruler_drag(hand, f"{name}: Shape, yaw ruler", ruler, window.source)]
+    return out + pair_drags(hand, name)[-1:]
+
+
 def pair_drags(hand: Hand, name: str) -> list[Drag]:
     """Two frames side by side: moved, and a control point dragged in one of them."""
     window = hand.window
@@ -266,7 +274,8 @@ def dragged_all(app: Turns, options: argparse.Namespace) -> list[Drag]:
             session.select_set(frame_set.id)
             session.go("shape" if frame_set.kind is Kind.PANORAMA else "combine")
             hand.settle()
-            drags = panorama_drags if frame_set.kind is Kind.PANORAMA else stack_drags
+            drags = few_drags if options.tiny else (
+                panorama_drags if frame_set.kind is Kind.PANORAMA else stack_drags)
             out += drags(hand, frame_set.name)
         window.close()
     return out

@@ -116,7 +116,7 @@ def main() -> None:
     parser.add_argument("--tiny", action="store_true")
     options = parser.parse_args()
     if options.tiny:
-        options.sets, options.edits, options.rounds = 2, 2, 1
+        options.sets, options.edits, options.rounds = 1, 2, 1
     limited(400 if options.tiny else 3 * 3600)
     with tempfile.TemporaryDirectory() as folder:
         os.environ["WINDFELL_HOME"] = folder

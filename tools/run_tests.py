@@ -18,7 +18,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 PART_LIMIT_S = 1500
 # test files of a kind share so many processes: to begin with costs each the same imports, scenes and registrations
-PROCESSES = {"app": 8, "core": 10}
+PROCESSES = {"app": 8, "core": 10, "bench": 4}
 # what takes longest, in seconds, so that processes take about as long and the longest begin first; others: a few
 LONG = {
     "jobs/test_wide": 150, "jobs/test_rows": 90, "jobs/test_series": 65, "app/test_window": 65,
@@ -29,6 +29,8 @@ LONG = {
     "core/test_formats": 30, "core/test_ground": 30, "core/test_pole": 30, "core/test_subjects": 25,
     "core/test_manners": 25, "core/test_parallax": 25, "jobs/test_hardships": 35}
 FEW_S = 12
+# benches that have a window, or measure their process
+BY_THEMSELVES = ("broken", "dragging", "long_use", "monkey", "panorama_speed", "quick_share")
 # what counts pictures while a hand moves has both cores to itself, as it has in use
 ALONE = ("app/test_dragging",)
 # parts run side by side: an algebra library's threads would only wait for each other, and memory given back to the
@@ -67,11 +69,18 @@ def parts() -> list[Part]:
         files.setdefault(path.parent.name, []).append(f"{path.parent.name}/{path.stem}")
     shares = [(kind, names) for kind, own in files.items() for names in _shared_out(kind, own)]
     out = [(sum(LONG.get(n, FEW_S) for n in names), _tests(kind, names)) for kind, names in shares]
-    for path in sorted((ROOT / "bench").glob("*.py")):
-        if path.stem not in NO_TINY:
-            part = Part(f"bench/{path.stem}", (str(ROOT / ".venv/bin/python"), str(path), "--tiny"))
-            out.append((FEW_S, part))
+    benches = [p.stem for p in sorted((ROOT / "bench").glob("*.py")) if p.stem not in NO_TINY]
+    groups = _shared_out("bench", [f"bench/{n}" for n in benches if n not in BY_THEMSELVES])
+    for names in [*groups, *([f"bench/{n}"] for n in BY_THEMSELVES)]:
+        out.append((sum(LONG.get(n, FEW_S) for n in names), _benches(names)))
     return [part for _, part in sorted(out, key=lambda p: -p[0])]
+
+
+def _benches(names: list[str]) -> Part:
+    stems = [n.partition("/")[2] for n in names]
+    alone = stems[0] in BY_THEMSELVES
+    words = (f"bench/{stems[0]}.py", "--tiny") if alone else ("tools/tiny_benches.py", *stems)
+    return Part(", ".join([names[0], *stems[1:]]), (str(ROOT / ".venv/bin/python"), *words))
 
 
 def _shared_out(kind: str, files: list[str]) -> list[list[str]]:
@@ -104,7 +113,7 @@ def carried_out(part: Part, environment: dict[str, str]) -> Outcome:
         except subprocess.TimeoutExpired as error:
             status, output = 1, f"{error.stdout or ''}\nended: it took more than {PART_LIMIT_S} s"
     seconds = time.monotonic() - begun
-    if part.name.startswith("bench/"):
+    if part.command[1].startswith("bench/"):
         return Outcome(part, 1, int(status != 0), 0, seconds, output)
     ran = int((re.findall(r"Ran (\d+) tests?", output) or ["0"])[-1])
     last = output.strip().splitlines()[-1] if output.strip() else ""

@@ -1,5 +1,6 @@
 """A night above hills and a house: two rows of the sky, the land a silhouette, and a row of the same land by day."""
 
+from functools import lru_cache
 from pathlib import Path
 
 import cv2
@@ -19,6 +20,7 @@ PLANS = {
 }
 
 
+@lru_cache(maxsize=2)
 def painted(night: bool) -> Canvas:
     c, rng = Canvas(WIDE, LOW, HIGH, 5), np.random.default_rng(9)
     lon, lat = np.meshgrid(c.lon, c.lat)

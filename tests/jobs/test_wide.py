@@ -32,7 +32,7 @@ class SphereOfMeans(JobTest):
     changed = "Bursts of a sphere were taken for single frames, as no likeness is seen in sky; their times tell now"
 
     def test(self):
-        rounds = shrunk_demo("tarn-round", 0.34)
+        rounds = shrunk_demo("tarn-round", 0.27)
         card = self.folder / "card"
         card.mkdir()
         for n, path in enumerate(sorted(rounds.glob("*.jpg"))):
