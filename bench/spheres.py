@@ -70,12 +70,17 @@ def ssim(a: NDArray, b: NDArray, mask: NDArray) -> float:
     return float(found[mask].mean())
 
 
-def worst_window(a: NDArray, b: NDArray, mask: NDArray) -> float:
-    """The largest mean error of a window of 16 px, in % of white."""
+def worst_window(a: NDArray, b: NDArray, mask: NDArray) -> tuple[float, float, float]:
+    """The largest mean error of a window of 16 px, in % of white, and its latitude, degrees; and the largest of those
+    whose px stand for more than a sixth of what they do at the horizon.
+    """
     off = np.abs(a.astype(np.float32) - b).mean(axis=2) * mask
     means = cv2.boxFilter(off, -1, (WINDOW, WINDOW))
     whole = cv2.erode(mask.astype(np.uint8), np.ones((WINDOW, WINDOW), np.uint8)) > 0
-    return float(100 / 255 * means[whole].max()) if whole.any() else float("nan")
+    means = 100 / 255 * means * whole
+    latitude = 90 - 180 * (np.arange(len(means)) + 0.5) / len(means)
+    plain = np.cos(np.radians(latitude)) > 1 / 6
+    return float(means.max()), float(latitude[means.max(axis=1).argmax()]), float(means[plain].max())
 
 
 def stitched(paths: list[str], truth: NDArray) -> tuple[str, float]:
@@ -125,11 +130,12 @@ def one(seed: int, scale: float) -> tuple[float, float]:
         mask = picture.covered
         ours, whole = halved(lit_alike(to_view(picture.light), truth, mask)), halved(truth)
         seen = cv2.resize(mask.astype(np.uint8), whole.shape[1::-1], interpolation=cv2.INTER_NEAREST) > 0
-        rated = ssim(ours, whole, seen), worst_window(ours, whole, seen)
+        worst, latitude, plainly = worst_window(ours, whole, seen)
+        rated = ssim(ours, whole, seen), worst
         theirs, their_s = stitched(paths, truth)
         print(f"sphere {seed}: {len(found.placed)} of {len(paths)} placed, SSIM {rated[0]:.3f} on "
-              f"{100 * mask.mean():.0f} %, worst window {rated[1]:.1f} %, {took:.1f} s; stitching class: {theirs}, "
-              f"{their_s:.1f} s", flush=True)
+              f"{100 * mask.mean():.0f} %, worst window {worst:.1f} % at {latitude:.0f} deg, off the poles "
+              f"{plainly:.1f} %, {took:.1f} s; stitching class: {theirs}, {their_s:.1f} s", flush=True)
         return rated
 
 
