@@ -168,8 +168,10 @@ class ByContent(unittest.TestCase):
         self.assertEqual(words[0][0], "sweep")
 
     def test_one_bump_leaves_a_series_a_series(self):
-        words, _ = self.formed(*((f"a{n}", 0.3 * (n == 4), 0) for n in range(8)))
-        self.assertEqual([(f, len(s)) for f, s in words], [("series", 8)])
+        for bump, aside in ((0.3, set()), (0.7, {"/scan/a4.jpg"})):
+            words, (found,) = self.formed(*((f"a{n}", bump * (n == 4), 0) for n in range(8)))
+            self.assertEqual([(f, len(s)) for f, s in words], [("series", 8)])
+            self.assertEqual(found.aside, aside, "a camera that swung away shows something else")
 
     def test_brackets_by_their_light(self):
         steps = {"a1": 0.0, "a2": -2.0, "a3": 2.0}

@@ -19,7 +19,6 @@ from windfell.align.same_light import brighter_by
 from windfell.engine.apart import how_far_apart
 from windfell.engine.bracketed import Glances, inner_sets, nested_frames, positions_among
 from windfell.engine.core import FEATURES, Engine
-from windfell.engine.glimpse import glimpse_of
 from windfell.engine.proposed_fields import calibrated_by, fields_among
 from windfell.engine.sources import Opened
 from windfell.engine.stage import Detail
@@ -219,7 +218,8 @@ class Acquaintances:
         self._features |= {s.path: f for s, f in fair}
 
         def finer(n: int) -> Features:
-            return glimpse_of(self._engine.cache, self._opened(fair[n][0]), self._job).features
+            shot = fair[n][0]
+            return self._engine.features(self._opened(shot), frame_from_path(shot.path), self._job, Detail.FINE)
 
         return {(fair[k.a][0].path, fair[k.b][0].path): _relation(k.homography, features[k.a], features[k.b])
                 for k in acquainted(features, self._job, finer)}

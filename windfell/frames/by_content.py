@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from windfell.frames.shots import Form, Group, Relation, Relations, Shot, natural
 from windfell.geometry import planar
 
-COINCIDE, STAY = 0.85, 0.8
+COINCIDE, STAY, MOSTLY = 0.85, 0.8, 0.5
 SERIES_SHARE = 0.8
 BRACKET_EV, PATTERN_EV = 0.65, 0.35
 LEAST_APART = 4
@@ -97,6 +97,13 @@ class _Seen:
         gain = self.placed(shots).gain_ev
         return [gain.get(s.path) for s in shots]
 
+    def beside(self, series: Sequence[Shot], shots: Sequence[Shot]) -> frozenset[str]:
+        """Those of the shots that show some, but not most, of what a series shows, by path."""
+        own = {s.path for s in series}
+        shared = {s.path: [r.overlap for p, r in self._of.get(s.path, {}).items() if p in own]
+                  for s in shots if s.path not in own}
+        return frozenset(p for p, overlaps in shared.items() if overlaps and max(overlaps) < MOSTLY)
+
     def coincide(self, shots: Sequence[Shot]) -> bool:
         """Whether all stay on one of them; a camera that is turned on and on does not."""
         found = self.placed(shots).onto
@@ -112,7 +119,7 @@ def _formed(members: list[Shot], seen: _Seen) -> list[Group]:
     largest = max(positions, key=len)
     if len(largest) >= SERIES_SHARE * len(members):
         form = Form.BRACKET if is_bracket(seen.exposures(largest)) else Form.SERIES
-        return [Group(form, tuple(members))]
+        return [Group(form, tuple(members), seen.beside(largest, members))]
     if _steps_alike([seen.exposures(p) for p in positions]):
         return [Group(Form.BRACKET, tuple(s for p in positions for s in p), positions=tuple(map(tuple, positions)))]
     rest = [s for s in members if s not in largest]

@@ -294,7 +294,7 @@ def _looked_closely(part: list[Shot], like: Likeness) -> list[Group]:
         return []
     found = groups_by_content(part, like.among(part))
     whole = next((g for g in found if len(g.shots) >= SERIES_SHARE * len(part) and g.form is not Form.SWEEP), None)
-    return [] if whole is None else [Group(whole.form, tuple(part), positions=whole.positions)]
+    return [] if whole is None else [Group(whole.form, tuple(part), whole.aside, whole.positions)]
 
 
 def _exposures_differ(part: list[Shot]) -> bool:
