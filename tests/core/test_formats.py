@@ -29,7 +29,7 @@ from PIL import ExifTags, Image
 from tests.support import engine, frames_in, green, project_of, ridge
 from windfell.demo.dng import write_dng
 from windfell.engine.carried import carried_over, sphere_place
-from windfell.engine.export import export
+from windfell.engine.export import export, sheet_depth
 from windfell.engine.output_size import output_scale
 from windfell.errors import BadRequest, OutputFailed
 from windfell.frames.pillow import avif_pixels, heif_pixels
@@ -162,6 +162,7 @@ class EveryFormat(Written):
             off = np.abs(seen[..., :3].astype(int) - picture[..., :3])[picture[..., 3] > 0]
             self.assertLess(off.mean() * 1023 / 65535, 2.0, "steps of 10 bits")
             self.assertGreater(len(np.unique(seen[..., 0])), 400)
+        self.assertEqual(sheet_depth(Output(Format.HEIF, 16)), 16)
         with av.open(str(self.folder / "a.heic")) as file:
             self.assertIn("p10", file.streams.video[0].codec_context.pix_fmt)
         for bits in (10, 12):

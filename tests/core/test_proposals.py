@@ -16,14 +16,16 @@ from tests.support import textured, write_picture
 from windfell.align.acquaintance import same_in_place
 from windfell.align.movement import has_moved
 from windfell.align.pairs import Link
+from windfell.engine import proposals
 from windfell.engine.core import Engine
 from windfell.engine.proposals import propose, way_asked
+from windfell.engine.stage import Detail
 from windfell.frames.by_content import groups_by_content
 from windfell.frames.propose import Likeness, grouped
 from windfell.frames.shots import Form, Relation, Shot
 from windfell.geometry import planar
 from windfell.job import Job
-from windfell.recipe.model import Align, Kind
+from windfell.recipe.model import Align, Kind, Project, frame_from_path
 
 START = datetime(2026, 5, 16, 12, 0)
 
@@ -190,6 +192,24 @@ class ByContent(unittest.TestCase):
         self.assertEqual([(f, len(s)) for f, s in words], [("series", 5), ("sweep", 3)])
         needed, _ = self.formed(*((f"a{n}", 0, 0) for n in range(5)), ("a6", -0.7, 0), ("a7", 0.7, 0))
         self.assertEqual([(f, len(s)) for f, s in needed], [("sweep", 7)])
+
+
+    def test_where_features_leave_groups_apart_frames_are_looked_at_as_finely_as_by_align(self):
+        world, told, acquainted = textured(400, 900, 6), [], proposals.acquainted
+        with tempfile.TemporaryDirectory() as folder:
+            paths = [write_picture(Path(folder) / f"{n}.png", world[:, 300 * n : 300 * n + 600]) for n in range(2)]
+            host = Engine(None, 2**28)
+
+            def watched(features, job, finer):
+                told.extend([features[0], finer(0)])
+                return acquainted(features, job, finer)
+
+            with mock.patch.object(proposals, "acquainted", watched):
+                propose(host, paths, Job())
+            frame = frame_from_path(paths[0])
+            wanted = host.features(host.opened(Project(), frame, Job()), frame, Job(), Detail.FINE)
+        np.testing.assert_array_equal(told[1].points, wanted.points)
+        self.assertNotEqual(len(told[0].points), len(wanted.points))
 
 
 class Offered(unittest.TestCase):
