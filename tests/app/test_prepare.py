@@ -34,6 +34,8 @@ class Lanes(WindowTest):
         QTest.mouseClick(lane.cards[2], Qt.MouseButton.LeftButton)
         lane.picked.emit("still", ids[4], Qt.KeyboardModifier.ShiftModifier)
         self.assertEqual(self.board().picks.ids, set(ids[2:5]))
+        self.assertEqual([n for n, c in enumerate(lane.cards) if c.picked_too], [2, 3, 4])
+        self.assertEqual([n for n, c in enumerate(lane.cards) if c.chosen], [4])
         self.board().move(ids[2:5], "row", None)
         self.assertEqual([len(s.frames) for s in self.session.project.sets], [7, 6])
         self.assertEqual([f.id for f in self.session.project.sets[0].frames[4:]], ids[2:5])
