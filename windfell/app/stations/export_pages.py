@@ -127,6 +127,9 @@ class OutputPages(QWidget):
         for words, value in CHROMA:
             self.chroma.addItem(words, value)
         self.chroma.activated.connect(lambda n: change("output.full_chroma", CHROMA[n][1], True))
+        # the words of the list need the room more
+        self.quality.setMaximumWidth(70)
+        self.most.setMaximumWidth(86)
         self._quality_row = _row("Quality", self.quality, self.most, self.chroma)
         self.size_words = QLineEdit()
         self.size_words.setFont(theme.numbers_font())

@@ -276,10 +276,7 @@ class Lane(QFrame):
                 problems.get(card.frame.id, "") if active else "")
 
     def paintEvent(self, event) -> None:
-        p = QPainter(self)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        p.setPen(QPen(theme.colour("gorse" if self._active else "line"), 2 if self._active else 1))
-        p.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 7, 7)
+        paint_edge(self, self._active)
 
     def _pick(self, frame_id: str) -> None:
         self.picked.emit(self.set_id, frame_id, QApplication.keyboardModifiers())
@@ -351,6 +348,15 @@ class Lane(QFrame):
     def _remove(self) -> None:
         s = self._session
         s.try_edit(lambda: edits.remove_set(s.project, self.set_id))
+
+
+def paint_edge(lane: QWidget, active: bool) -> None:
+    """The edge of a lane, within its paint event."""
+    p = QPainter(lane)
+    p.setRenderHint(QPainter.RenderHint.Antialiasing)
+    p.setPen(QPen(theme.colour("gorse" if active else "line"), 2 if active else 1))
+    p.drawRoundedRect(QRectF(lane.rect()).adjusted(1, 1, -1, -1), 7, 7)
+    p.end()
 
 
 def _leads_to(frame_set: FrameSet) -> str:

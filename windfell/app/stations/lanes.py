@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QApplication, QScrollArea, QVBoxLayout, QWidget
 from windfell.app import theme
 from windfell.app.session import Session
 from windfell.app.set_pictures import SetPictures
-from windfell.app.stations.lane import CARD_HIGH, Lane, Picks
+from windfell.app.stations.lane import CARD_HIGH, Lane, Picks, paint_edge
 from windfell.app.thumbnails import Thumbnails
 from windfell.recipe import edits
 from windfell.recipe.model import FrameSet, nested_in
@@ -28,6 +28,9 @@ class Room(QWidget):
         super().__init__()
         self.set_id = set_id
         self.setFixedHeight(high)
+
+    def paintEvent(self, event) -> None:
+        paint_edge(self, False)
 
 
 class Lanes(QScrollArea):
