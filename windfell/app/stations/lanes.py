@@ -110,10 +110,10 @@ class Lanes(QScrollArea):
         self._rebuild()
         self.mark()
         self.show_pictures()
-        if on:
-            lane = next(x for x in self.lanes if x.set_id == set_id)
+        slot = next((x for x in self._slots if x.set_id == set_id), None)
+        if on and slot is not None:
             # what came below it comes into view
-            QTimer.singleShot(LAID_OUT_MS, lane, lambda: self.verticalScrollBar().setValue(lane.y() - 12))
+            QTimer.singleShot(LAID_OUT_MS, slot, lambda: self.verticalScrollBar().setValue(slot.y() - 12))
 
     def show_pictures(self) -> None:
         """What is known of what each set will give."""
