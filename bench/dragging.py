@@ -166,11 +166,9 @@ def panorama_drags(hand: Hand, name: str) -> list[Drag]:
 
 
 def few_drags(hand: Hand, name: str) -> list[Drag]:
-    """One of a ruler, one of the picture: that all of it still runs."""
-    window = hand.window
-    ruler = window.stations["shape"].rulers["view.yaw_deg"]
-    out = [ruler_drag(hand, f"{name}: Shape, yaw ruler", ruler, window.source)]
-    return out + pair_drags(hand, name)[-1:]
+    """One of a ruler, and those of a pair: that all of it still runs."""
+    ruler = hand.window.stations["shape"].rulers["view.yaw_deg"]
+    return [ruler_drag(hand, f"{name}: Shape, yaw ruler", ruler, hand.window.source), *pair_drags(hand, name)]
 
 
 def pair_drags(hand: Hand, name: str) -> list[Drag]:

@@ -80,6 +80,8 @@ def worst_window(a: NDArray, b: NDArray, mask: NDArray) -> tuple[float, float, f
     means = 100 / 255 * means * whole
     latitude = 90 - 180 * (np.arange(len(means)) + 0.5) / len(means)
     plain = np.cos(np.radians(latitude)) > 1 / 6
+    if not whole.any():
+        return (float("nan"),) * 3
     return float(means.max()), float(latitude[means.max(axis=1).argmax()]), float(means[plain].max())
 
 

@@ -193,7 +193,6 @@ class ByContent(unittest.TestCase):
         needed, _ = self.formed(*((f"a{n}", 0, 0) for n in range(5)), ("a6", -0.7, 0), ("a7", 0.7, 0))
         self.assertEqual([(f, len(s)) for f, s in needed], [("sweep", 7)])
 
-
     def test_where_features_leave_groups_apart_frames_are_looked_at_as_finely_as_by_align(self):
         world, told, acquainted = textured(400, 900, 6), [], proposals.acquainted
         with tempfile.TemporaryDirectory() as folder:

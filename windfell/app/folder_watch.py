@@ -20,7 +20,8 @@ from windfell.job import Cancelled, Job
 from windfell.output.writers import WRITERS
 from windfell.recipe.edits import Edit
 from windfell.recipe.manners import Recipe, applied
-from windfell.recipe.model import Project, nested_in
+from windfell.recipe.model import Project
+from windfell.recipe.nesting import outermost
 
 LOOK_MS, SETTLE_S = 1000, 20.0
 MADE = "made"
@@ -100,8 +101,7 @@ class FolderWatch(QObject):
     def _take(self, sets: Sequence) -> None:
         s = self._session
         project = replace(s.project, sets=(*s.project.sets, *sets))
-        inner = {i for x in sets for i in nested_in(project, x.id)}
-        outer = [x.id for x in sets if x.id not in inner]
+        outer = [x.id for x in outermost(project) if x in sets]
         if self.recipe is not None:
             for one in outer:
                 project = applied(project, one, self.recipe)

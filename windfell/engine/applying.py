@@ -22,7 +22,8 @@ from windfell.output.writers import WRITERS
 from windfell.pixels.colour import to_view
 from windfell.recipe.calibrating import field_words
 from windfell.recipe.manners import Recipe, applied
-from windfell.recipe.model import FrameSet, Kind, Project, nested_in
+from windfell.recipe.model import Kind, Project
+from windfell.recipe.nesting import outermost
 
 SMALL_SIDE = 480
 
@@ -42,12 +43,6 @@ class Made:
     left_out: tuple[tuple[str, str], ...] = ()
     problem: str = ""
     small: bytes = b""
-
-
-def outermost(project: Project) -> list[FrameSet]:
-    """The sets that are no frame of another."""
-    inner = {i for s in project.sets for i in nested_in(project, s.id)}
-    return [s for s in project.sets if s.id not in inner]
 
 
 def made_card(engine: Engine, recipe: Recipe, paths: Sequence[str], folder: Path, job: Job,

@@ -218,17 +218,19 @@ class Acquaintances:
         self._features |= {s.path: f for s, f in fair}
 
         def finer(n: int) -> Features:
-            shot = fair[n][0]
-            return self._engine.features(self._opened(shot), frame_from_path(shot.path), self._job, Detail.FINE)
+            return self._found(fair[n][0], Detail.FINE)
 
         return {(fair[k.a][0].path, fair[k.b][0].path): _relation(k.homography, features[k.a], features[k.b])
                 for k in acquainted(features, self._job, finer)}
 
     def _quick(self, shot: Shot) -> Features | None:
         try:
-            return self._engine.features(self._opened(shot), frame_from_path(shot.path), self._job)
+            return self._found(shot, Detail.QUICK)
         except FrameUnreadable:
             return None
+
+    def _found(self, shot: Shot, detail: Detail) -> Features:
+        return self._engine.features(self._opened(shot), frame_from_path(shot.path), self._job, detail)
 
     def _opened(self, shot: Shot) -> Opened:
         return self._engine.opened(Project(), frame_from_path(shot.path), self._job)

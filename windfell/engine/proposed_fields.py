@@ -9,7 +9,7 @@ from itertools import groupby
 from windfell.frames.shots import Shot, natural
 from windfell.pixels.fields import Field, FieldLook, was_covered
 from windfell.recipe.model import FrameSet, Kind, Project
-from windfell.recipe.nesting import as_tree
+from windfell.recipe.nesting import outermost
 from windfell.recipe.sources import FileSource
 
 LEAST_FLATS = 3
@@ -38,8 +38,8 @@ def calibrated_by(sets: Sequence[FrameSet], shots: Sequence[Shot], fields: Mappi
     nowhere.
     """
     by_path, order = {s.path: s for s in shots}, [s.path for s in sorted(shots, key=natural)]
-    outermost = {s.id for s, depth in as_tree(Project(tuple(sets))) if depth == 0}
-    stacks = [n for n, s in enumerate(sets) if s.kind is Kind.STACK and s.id in outermost]
+    outer = {s.id for s in outermost(Project(tuple(sets)))}
+    stacks = [n for n, s in enumerate(sets) if s.kind is Kind.STACK and s.id in outer]
     out = list(sets)
     for path, field in fields.items():
         fair = [n for n in stacks if _sizes(sets[n], by_path) == {by_path[path].size}]

@@ -24,8 +24,6 @@ JPEG_SIDE, WEBP_SIDE, FLAT_SIDE = 65_500, 16_383, 32_768
 JPEG_MOST_XMP = 65_000
 LOWEST = 5
 FULL_CHROMA_FROM = 90
-# 16 bits as the nearest of 10, where the library looks for them: in the highest
-_TO_10_BITS = (np.rint(np.arange(2**16) * (1023 / 65535)).astype(np.uint16) << 6).astype(np.uint16)
 XMP_HEAD = b"http://ns.adobe.com/xap/1.0/\0"
 
 
@@ -202,7 +200,9 @@ class HeifWriter(_PillowWriter):
         if whole.dtype == np.uint8:
             return super()._image(whole)
         mode = "RGBA;16" if whole.shape[2] == 4 else "RGB;16"
-        return pillow_heif.from_bytes(mode, whole.shape[1::-1], _TO_10_BITS[whole].tobytes())
+        # the nearest of 10 bits, where the library looks for them: in the highest of 16
+        nearest = np.rint(np.arange(2**16) * (1023 / 65535)).astype(np.uint16) << 6
+        return pillow_heif.from_bytes(mode, whole.shape[1::-1], nearest[whole].tobytes())
 
     def _how(self, quality: int, full_chroma: bool) -> dict:
         return {"quality": quality, "chroma": 444 if full_chroma else 420}

@@ -11,7 +11,6 @@ from windfell.recipe.model import FrameSet, Kind, Project, inner_sets, nested_in
 
 def as_tree(project: Project) -> list[tuple[FrameSet, int]]:
     """All sets, each that is a frame of others, or lies behind one, below the first of these, with its depth."""
-    inner = {i for made_of in project.made_of_sets.values() for i in made_of}
     out: list[tuple[FrameSet, int]] = []
     seen: set[str] = set()
 
@@ -23,10 +22,15 @@ def as_tree(project: Project) -> list[tuple[FrameSet, int]]:
         for inner_id in inner_sets(one):
             walk(project.set(inner_id), depth + 1)
 
-    for one in project.sets:
-        if one.id not in inner:
-            walk(one, 0)
+    for one in outermost(project):
+        walk(one, 0)
     return out
+
+
+def outermost(project: Project) -> list[FrameSet]:
+    """The sets that are no frame of another and lie behind none."""
+    inner = {i for made_of in project.made_of_sets.values() for i in made_of}
+    return [s for s in project.sets if s.id not in inner]
 
 
 def inner_stacks(project: Project, set_id: str) -> list[FrameSet]:

@@ -14,7 +14,7 @@ from windfell.errors import WindfellError
 from windfell.recipe.edits import Edit
 from windfell.recipe.kept import Kept
 from windfell.recipe.manners import Recipe, applied, read_recipe, recipe_of, write_recipe
-from windfell.recipe.model import nested_in
+from windfell.recipe.nesting import outermost
 from windfell.recipe.output import Compression, Format, Output
 
 SHIPPED = {
@@ -126,9 +126,7 @@ class RecipeButton(QPushButton):
         forget.setEnabled(bool(kept))
 
     def outermost(self) -> list[str]:
-        project = self._session.project
-        inner = {i for x in project.sets for i in nested_in(project, x.id)}
-        return [x.id for x in project.sets if x.id not in inner]
+        return [x.id for x in outermost(self._session.project)]
 
     def _ask_name(self) -> None:
         name, ok = QInputDialog.getText(self, "Keep this recipe", "Its name:", text=self._session.frame_set.name)
