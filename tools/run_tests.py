@@ -140,6 +140,9 @@ def main() -> int:
             **os.environ, **LEAN, "QT_QPA_PLATFORM": "offscreen", "PYTHONPATH": str(ROOT),
             "WINDFELL_TEST_SCENES": scenes, "WINDFELL_PAINTED": str(painted),
             "WINDFELL_BENCH": str(Path(scenes) / "bench")}
+        # what was compiled once serves all processes, also where nothing may be written beside the sources
+        environment.pop("PYTHONDONTWRITEBYTECODE", None)
+        environment["PYTHONPYCACHEPREFIX"] = str(Path(scenes) / "compiled")
         outcomes = []
         cores = max(1, len(os.sched_getaffinity(0)))
         beside, alone = [[p for p in parts() if (p.name in ALONE) == apart] for apart in (False, True)]
