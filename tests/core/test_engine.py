@@ -1,17 +1,23 @@
 """The engine: pictures from recipes, cached, in regions, at scales, nested, stopped."""
 
+import tempfile
 import threading
 import time
 import unittest
 from dataclasses import replace
+from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, green, project_of, ridge, truth_of
+from windfell.engine import registered, stack
 from windfell.engine.cache import Cache, key_of
+from windfell.engine.core import Engine
 from windfell.errors import CannotJoin
+from windfell.frames import still
 from windfell.job import Cancelled, Job
 from windfell.pixels.colour import to_view
 from windfell.pixels.tiles import Region
@@ -244,9 +250,6 @@ class Caching(unittest.TestCase):
         self.assertEqual(len(made), 1)
 
     def test_results_on_disk_outlive_the_program_and_damage_is_survived(self):
-        import tempfile
-        from pathlib import Path
-
         with tempfile.TemporaryDirectory() as folder:
             Cache(10**6, Path(folder)).get("k", lambda: np.arange(5), on_disk=True)
             again = Cache(10**6, Path(folder)).get("k", lambda: self.fail("on disk"), on_disk=True)
@@ -254,6 +257,36 @@ class Caching(unittest.TestCase):
             next(Path(folder).iterdir()).write_bytes(b"broken")
             anew = Cache(10**6, Path(folder)).get("k", lambda: np.arange(3), on_disk=True)
             self.assertEqual(len(anew), 3)
+
+    def test_what_could_not_be_read_just_now_is_looked_at_again_by_the_next_program(self):
+        """A share that drops out for a moment, say: the file is the same before and after."""
+        for kind, paths in ((Kind.PANORAMA, frames_in(ridge(3))), (Kind.STACK, frames_in(green())[:3])):
+            project, set_id = project_of(paths, kind, registration=Registration(align=Align.SHIFT))
+            with self.subTest(str(kind)), tempfile.TemporaryDirectory() as folder:
+                luma = still._jpeg_luma
+
+                def torn(opened: still.StillFrame, reduce: int, path=paths[2], luma=luma) -> np.ndarray:
+                    if opened.path == path:
+                        raise OSError(5, "Input/output error")
+                    return luma(opened, reduce)
+
+                with mock.patch.object(still, "_jpeg_luma", torn):
+                    self.assertEqual(self._placed(folder, project, set_id), [0, 1])
+                self.assertEqual(self._placed(folder, project, set_id), [0, 1, 2])
+                fails = mock.Mock(side_effect=AssertionError("it is on disk"))
+                with (mock.patch.object(registered, "grounded", fails),
+                      mock.patch.object(stack, "align_series", fails)):
+                    self.assertEqual(self._placed(folder, project, set_id), [0, 1, 2])
+
+    def _placed(self, folder: str, project: Project, set_id: str) -> list[int]:
+        """The frames that a program that keeps what it finds in a folder has a place for."""
+        stages = Engine(Path(folder), 2**28).stages(project, set_id)
+        found = stages.registration(Job())
+        if project.sets[0].kind is Kind.STACK:
+            return found.used
+        owner = stages.ownership(Job()).owner
+        self.assertEqual(sorted(set(owner[owner >= 0].tolist())), list(range(len(found.placed))))
+        return list(found.placed)
 
     def test_keys_differ_with_their_parts(self):
         self.assertNotEqual(key_of("a", 1.0), key_of("a", 1))

@@ -42,6 +42,13 @@ class Reading(WithFolder):
             "d.tif": (sixteen, lambda p: tifffile.imwrite(p, sixteen, compression="zlib", predictor=True)),
             "e.tif": (real, lambda p: tifffile.imwrite(p, real)),
             "f.tif": (sixteen, lambda p: tifffile.imwrite(p, sixteen, tile=(16, 16))),
+            # planes apart, more bits than are kept, and grey: there the tag of how planes lie is often left out
+            "g.tif": (sixteen, lambda p: tifffile.imwrite(
+                p, np.moveaxis(sixteen, -1, 0).copy(), photometric="rgb", planarconfig="separate")),
+            "h.tif": (sixteen, lambda p: tifffile.imwrite(p, sixteen.astype(np.uint32) << 16, photometric="rgb")),
+            "i.tif": (sixteen[..., :1].repeat(3, 2), lambda p: tifffile.imwrite(p, sixteen[..., 0])),
+            "j.tif": (eight[..., :1].repeat(3, 2), lambda p: tifffile.imwrite(
+                p, 255 - eight[..., 0], photometric="miniswhite")),
         }
         for name, (pixels, write) in files.items():
             with self.subTest(name):

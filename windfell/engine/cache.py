@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 DISK_LIMIT_BYTES = 2 * 2**30
-FORMAT = 21
+FORMAT = 22
 
 
 def total_memory_bytes() -> int:
@@ -62,8 +62,10 @@ class Cache:
         with self._lock:
             return key in self._kept
 
-    def get(self, key: str, compute: Callable[[], Any], on_disk: bool = False) -> Any:
-        """The result for `key`, computed now if it is nowhere."""
+    def get(self, key: str, compute: Callable[[], Any], on_disk: bool | Callable[[Any], bool] = False) -> Any:
+        """The result for `key`, computed now if it is nowhere. `on_disk`: whether it may be there, or of a new result
+        whether it may go there: one that hangs on a file that could not be read just now may not.
+        """
         with self._lock:
             if key in self._kept:
                 self._kept.move_to_end(key)
@@ -76,7 +78,7 @@ class Cache:
             value = self._from_disk(key) if on_disk else None
             if value is None:
                 value = compute()
-                if on_disk:
+                if on_disk if isinstance(on_disk, bool) else on_disk(value):
                     self._to_disk(key, value)
             self._keep(key, value)
             with self._lock:

@@ -172,7 +172,8 @@ class JoinedFrames(RegisteredFrames):
     def ownership(self, job: Job) -> Ownership:
         """Which placed frame owns which spot of the sphere."""
         def found() -> Ownership:
-            return self._host.cache.get(self._found_owner_key(job), lambda: self._own(job), on_disk=True)
+            return self._host.cache.get(
+                self._found_owner_key(job), lambda: self._own(job), on_disk=self._lasting(job))
 
         def given() -> Ownership:
             before = found()

@@ -59,7 +59,8 @@ class RegisteredFrames(Stages):
         if not level or found.upright or found.flat:
             return found
         key = key_of("upright", self._registration_key(job))
-        return set_upright(found, self._host.cache.get(key, lambda: self._upright(found, job), on_disk=True))
+        upright = self._host.cache.get(key, lambda: self._upright(found, job), on_disk=self._lasting(job))
+        return set_upright(found, upright)
 
     def _upright(self, found: PanoramaRegistration, job: Job) -> Upright | None:
         """What the upright edges that the frames show, or else their horizon, say of the vertical."""
@@ -98,7 +99,13 @@ class RegisteredFrames(Stages):
 
             return grounded(features, hints, job, r.focal_px, self._views(job), self._slid, pairs, finer, looks)
 
-        return self._host.cache.get(self._ground_key(job), register, on_disk=True)
+        return self._host.cache.get(self._ground_key(job), register, on_disk=lambda g: not any(g.problems))
+
+    def _lasting(self, job: Job) -> bool:
+        """Whether what hangs on the frames' places holds as long as their files stay as they are: not if one of them
+        could not be read just now.
+        """
+        return not any(self.ground(job).problems)
 
     def _views(self, job: Job) -> Callable[[int], View]:
         """Each frame's light, on which points are refined."""

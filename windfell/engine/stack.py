@@ -40,12 +40,13 @@ SKY_SIDE = 1000
 @dataclass(frozen=True)
 class StackRegistration:
     """The reference among the frames in use, and every frame's place on it; by the ground apart, if that is asked
-    of star frames.
+    of star frames. `lasting`: all of them could be read.
     """
 
     reference: int
     frames: tuple[Onto | NotOnto, ...]
     ground: tuple[Onto | NotOnto, ...] = ()
+    lasting: bool = True
 
     @property
     def used(self) -> list[int]:
@@ -97,7 +98,7 @@ class StackStages(StackLight):
             return StackRegistration(self.reference(), tuple(
                 fitted(opened[self.reference()].size, o.size) for o in opened))
         return self._host.cache.get(
-            self._registration_key(job), lambda: self._align(opened, job), on_disk=True
+            self._registration_key(job), lambda: self._align(opened, job), on_disk=lambda found: found.lasting
         )
 
     def _unmoved(self, opened: list[Opened]) -> StackRegistration:
@@ -117,7 +118,8 @@ class StackStages(StackLight):
         if self.set.registration.align is Align.STARS:
             stars = all_stars(self._host, opened, frames, job)
             found = tuple(align_stars(stars, self.reference(), job))
-            return StackRegistration(self.reference(), found, self._ground(opened, stars, job) if self._apart else ())
+            ground = self._ground(opened, stars, job) if self._apart else ()
+            return StackRegistration(self.reference(), found, ground, not any(s.problem for s in stars))
         way = str(self.set.registration.align)
         view = lambda n: ever_closer(self._host, opened[n], frames[n], job, CLOSE_SIDE)  # noqa: E731
         features = ideal_features(self._host, opened, frames, job)
@@ -127,7 +129,7 @@ class StackStages(StackLight):
             return ideal_features(self._host, *some, job, Detail.FINE)
 
         found = align_series(features, self.reference(), way, job, view, finer)
-        return StackRegistration(self.reference(), tuple(found))
+        return StackRegistration(self.reference(), tuple(found), lasting=not any(f.problem for f in features))
 
     def _ground(self, opened: list[Opened], stars: list[Stars], job: Job) -> tuple[Onto | NotOnto, ...]:
         frames = self.set.used
@@ -138,7 +140,7 @@ class StackStages(StackLight):
     def sky(self, job: Job) -> np.ndarray:
         """How much of each spot of the reference is sky, (h, w) 0..1, at a small scale."""
         key = key_of("sky", self._registration_key(job))
-        return self._host.cache.get(key, lambda: self._find_sky(job), on_disk=True)
+        return self._host.cache.get(key, lambda: self._find_sky(job), on_disk=self.registration(job).lasting)
 
     def _find_sky(self, job: Job) -> np.ndarray:
         found = self.registration(job)

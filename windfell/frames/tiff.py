@@ -13,6 +13,8 @@ from windfell.later import Later
 tifffile = Later("tifffile")
 
 ICC_TAG, EXIF_TAG = 34675, 34665
+# PlanarConfiguration (TIFF 6.0, section 8); a file without the tag has a px's samples together
+PLANES_APART = 2
 EXIF_NAMES = {
     "ExposureTime": 33434, "FNumber": 33437, "ISOSpeedRatings": 34855,
     "PhotographicSensitivity": 34855, "DateTimeOriginal": 36867, "FocalLength": 37386,
@@ -47,7 +49,7 @@ def tiff_inks(path: str) -> NDArray[np.uint8]:
     with tifffile.TiffFile(path) as file:
         page = file.pages[0]
         inks = page.asarray()
-        if page.planarconfig.name == "SEPARATE" and inks.ndim == 3:
+        if page.planarconfig == PLANES_APART and inks.ndim == 3:
             inks = np.moveaxis(inks, 0, -1)
     if inks.dtype == np.uint16:
         inks = (inks >> 8).astype(np.uint8)
@@ -68,9 +70,9 @@ def tiff_pixels(path: str) -> NDArray:
         pixels = page.asarray()
         if _kind(page) == "PALETTE":
             return np.ascontiguousarray(np.moveaxis(page.colormap, 0, -1)[pixels])
-        if page.planarconfig.name == "SEPARATE" and pixels.ndim == 3:
+        if page.planarconfig == PLANES_APART and pixels.ndim == 3:
             pixels = np.moveaxis(pixels, 0, -1)
-        if page.photometric.name == "MINISWHITE":
+        if _kind(page) == "MINISWHITE":
             pixels = np.iinfo(pixels.dtype).max - pixels
         over = any(str(getattr(x, "name", x)) == "ASSOCALPHA" for x in page.extrasamples)
     return as_colours(pixels, over)
@@ -82,6 +84,8 @@ def as_colours(pixels: NDArray, over: bool = False) -> NDArray:
     """
     if pixels.dtype == np.bool_:
         pixels = pixels.astype(np.uint8) * 255
+    if pixels.dtype == np.uint32:
+        pixels = (pixels >> 16).astype(np.uint16)
     if pixels.dtype in (np.float16, np.float64):
         pixels = pixels.astype(np.float32)
     if pixels.dtype not in (np.uint8, np.uint16, np.float32):
