@@ -63,6 +63,9 @@ def seeds(folder: Path) -> list[Path]:
     pillow_heif.from_pillow(picture).save(folder / "a.heic")
     OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, {"RGB": real}).write(
         str(folder / "a.exr"))
+    (folder / "bare.jxl").write_bytes(imagecodecs.jpegxl_encode(small, level=90))
+    (folder / "boxed.jxl").write_bytes(imagecodecs.jpegxl_encode(small, level=90, usecontainer=True))
+    cv2.imwrite(str(folder / "a.hdr"), real)
     write_video(folder / "a.mp4", [np.roll(small, n, 1) for n in range(9)], 25)
     write_dng(folder / "a.dng", real, START)
     mask = (small[..., 0] > 128).astype(np.uint8) * 255

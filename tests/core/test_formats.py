@@ -31,7 +31,7 @@ from windfell.demo.dng import write_dng
 from windfell.engine.carried import carried_over, sphere_place
 from windfell.engine.export import export, sheet_depth
 from windfell.engine.output_size import output_scale
-from windfell.errors import BadRequest, OutputFailed
+from windfell.errors import BadRequest, FrameUnreadable, OutputFailed
 from windfell.frames.pillow import avif_pixels, heif_pixels
 from windfell.frames.still import StillFrame
 from windfell.job import Job
@@ -40,7 +40,7 @@ from windfell.output.page import FACES, cube_face
 from windfell.output.sheet import Sheet
 from windfell.output.writers import ENDINGS, WRITERS
 from windfell.output.xmp import xmp_of
-from windfell.pixels.colour import SPACES, SRGB, Encoder
+from windfell.pixels.colour import SPACES, SRGB, SRGB_TO_WORKING, Encoder
 from windfell.pixels.profiles import icc_of, into_profile, linear_icc_of
 from windfell.recipe.combining import Combining, Layer, Over, Rule
 from windfell.recipe.model import Frame, FrameSet, Kind, Project, ProjectionChoice, View
@@ -70,6 +70,21 @@ def soft(h: int, w: int, c: int, depth: int) -> np.ndarray:
 def in_strips(picture: np.ndarray, rows: int = 37):
     for top in range(0, len(picture), rows):
         yield picture[top : top + rows]
+
+
+def turned_jxl(picture: np.ndarray, orientation: int) -> bytes:
+    """A bare JPEG XL whose head says how it is to be turned (ISO/IEC 18181-1, annexes C and D)."""
+    data = imagecodecs.jpegxl_encode(picture, level=90)
+    bits = "".join(f"{b:08b}"[::-1] for b in data[2:8])
+    size = 1 + 5 + 3 + (0 if int(bits[6:9], 2) else 5)
+    assert bits[0] == "1" and bits[size : size + 2] == "11", "a small size, all else as usual"
+    # more fields: orientation, no own size, preview, animation; 8 bits, 16-bit buffers do, no more channels, XYB;
+    # colours, tones and extensions as usual; then the transform as usual, to the next whole byte
+    more = "01" + f"{orientation - 1:03b}"[::-1] + "000" + "000" + "1" + "00" + "1" + "1" + "1" + "00" + "1"
+    head = bits[:size] + more
+    head += "0" * (-len(head) % 8)
+    packed = bytes(int(head[n : n + 8][::-1], 2) for n in range(0, len(head), 8))
+    return data[:2] + packed + data[2 + -(-(size + 2) // 8) :]
 
 
 class Written(unittest.TestCase):
@@ -191,6 +206,33 @@ class EveryFormat(Written):
         plain = self.write("c.hdr", picture[..., :3].copy(), 32)
         seen = cv2.imread(str(plain), cv2.IMREAD_UNCHANGED)[..., ::-1]
         self.assertLess(np.abs(seen - picture[..., :3]).max(), 0.04)
+
+    def test_what_was_written_comes_in_as_a_frame(self):
+        """JPEG XL and Radiance, whose heads are read by code of our own; sizes of every form that a head may have."""
+        for h, w in ((90, 140), (64, 128), (100, 133), (90, 160), (31, 700), (17, 9000)):
+            for c in (3, 4):
+                picture = soft(h, w, c, 16)
+                frame = StillFrame(str(self.write("a.jxl", picture, 16, quality=100)))
+                self.assertEqual(frame.size, (w, h))
+                seen = picture[..., -1] > 0 if c == 4 else np.ones((h, w), bool)
+                np.testing.assert_array_equal(frame.encoded()[seen], picture[..., :3][seen])
+                self.assertEqual(frame.shown()[1] is None, c == 3)
+        self.assertEqual((frame.metadata.taken, frame.metadata.focal35_mm), (CARRIED.taken, CARRIED.focal35_mm))
+        (self.folder / "bare.jxl").write_bytes(imagecodecs.jpegxl_encode(soft(64, 96, 3, 8), lossless=True))
+        np.testing.assert_array_equal(StillFrame(str(self.folder / "bare.jxl")).encoded(), soft(64, 96, 3, 8))
+        (self.folder / "turned.jxl").write_bytes(turned_jxl(soft(64, 96, 3, 8), 6))
+        frame = StillFrame(str(self.folder / "turned.jxl"))
+        self.assertEqual((frame.size, frame.metadata.orientation), ((64, 96), 1))
+        self.assertLess(np.abs(frame.encoded().astype(int) - np.rot90(soft(64, 96, 3, 8), -1)).mean(), 2.5)
+        light = soft(60, 80, 3, 32)
+        frame = StillFrame(str(self.write("c.hdr", light, 32)))
+        self.assertEqual((frame.size, frame.encoded().dtype), ((80, 60), np.float32))
+        self.assertLess(np.abs(frame.linear(80, 60) - light @ SRGB_TO_WORKING.T).max(), 0.05)
+        (self.folder / "cut.jxl").write_bytes((self.folder / "bare.jxl").read_bytes()[:40])
+        (self.folder / "cut.hdr").write_bytes(b"#?RADIANCE\n\n+X 80 +Y 60\n")
+        for name in ("cut.jxl", "cut.hdr"):
+            with self.assertRaisesRegex(FrameUnreadable, name):
+                StillFrame(str(self.folder / name)).encoded()
 
     def test_a_jpeg_fits_into_a_size(self):
         picture = np.clip(soft(300, 400, 3, 8) + RNG.integers(-30, 30, (300, 400, 3)), 0, 255).astype(np.uint8)

@@ -26,7 +26,7 @@ BASE_SIDE = 1280
 FULL_FROM = 0.75
 ROWS = 512
 # what else may be transparent than what its head says is
-WITH_ALPHA = ("tiff", "webp", "avif", "heif", "exr")
+WITH_ALPHA = ("tiff", "webp", "avif", "heif", "jxl", "exr")
 
 
 class Opened(Protocol):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import os
 from dataclasses import dataclass, replace
@@ -14,6 +15,8 @@ from PIL import ExifTags, Image
 
 from windfell.errors import FrameUnreadable, border
 from windfell.frames.exr import exr_size
+from windfell.frames.jpegxl import CODESTREAM, CONTAINER, jxl_header
+from windfell.frames.radiance import hdr_size
 from windfell.frames.raw import RAW_ENDINGS, RawHeader, raw_header
 from windfell.frames.tiff import tiff_header
 from windfell.geometry.camera import focal_px_from_35mm
@@ -30,13 +33,18 @@ MAGIC = {
     b"II+\x00": "tiff",
     b"MM\x00+": "tiff",
     b"v/1\x01": "exr",
+    CODESTREAM: "jxl",
+    CONTAINER: "jxl",
+    b"#?RADIANCE": "hdr",
+    b"#?RGBE": "hdr",
 }
 BRANDS = {
     b"avif": "avif", b"avis": "avif", b"heic": "heif", b"heix": "heif", b"heim": "heif",
     b"heis": "heif", b"hevc": "heif", b"mif1": "heif", b"msf1": "heif",
 }
 ENDINGS = (
-    ".jpg", ".jpeg", ".png", ".tif", ".tiff", ".webp", ".avif", ".heic", ".heif", ".exr", *RAW_ENDINGS,
+    ".jpg", ".jpeg", ".png", ".tif", ".tiff", ".webp", ".avif", ".heic", ".heif", ".jxl", ".exr", ".hdr",
+    *RAW_ENDINGS,
 )
 
 
@@ -121,6 +129,11 @@ def _read_metadata(path: str, kind: str) -> Metadata:
     inks = alpha = False
     if kind == "exr":
         (width, height), exif, profile = exr_size(path), {}, None
+    elif kind == "hdr":
+        (width, height), exif, profile = hdr_size(path), {}, None
+    elif kind == "jxl":
+        width, height, own = jxl_header(path)
+        exif, profile = _values(own), None
     elif kind == "tiff":
         width, height, exif, profile, inks = tiff_header(path)
     else:
@@ -154,8 +167,13 @@ def _of_raw(header: RawHeader) -> Metadata:
 def _exif(image: Image.Image) -> dict[int, Any]:
     """EXIF values by tag, without decoding the picture to look for more behind it."""
     exif = Image.Exif()
-    try:
+    with contextlib.suppress(Exception):
         exif.load(image.info.get("exif") or b"")
+    return _values(exif)
+
+
+def _values(exif: Image.Exif) -> dict[int, Any]:
+    try:
         gps = exif.get_ifd(ExifTags.IFD.GPSInfo)
         return {**dict(exif), **dict(exif.get_ifd(ExifTags.IFD.Exif)), "gps": dict(gps)}
     except Exception:  # noqa: BLE001 (a tag reader's surprise must not cost the picture)

@@ -12,8 +12,10 @@ from numpy.typing import NDArray
 from windfell.errors import FrameUnreadable, border
 from windfell.frames.exr import exr_pixels
 from windfell.frames.files import identity
+from windfell.frames.jpegxl import jxl_pixels
 from windfell.frames.metadata import Metadata, read_metadata
 from windfell.frames.pillow import avif_pixels, heif_pixels, ink_light, jpeg_inks, library_pixels
+from windfell.frames.radiance import hdr_pixels
 from windfell.frames.raw import raw_pixels, raw_preview, raw_step
 from windfell.frames.see_through import is_clear, parted, shrunk_mask
 from windfell.frames.tiff import tiff_inks, tiff_pixels
@@ -133,7 +135,7 @@ class StillFrame:
         return shrunk(self.linearizer()(pixels), width, height), shrunk_mask(there, width, height)
 
     def _is_float(self) -> bool:
-        if self.metadata.format == "exr":
+        if self.metadata.format in ("exr", "hdr"):
             return True
         if self.metadata.format != "tiff":
             return False
@@ -211,6 +213,8 @@ READERS = {
     "avif": lambda still, _: avif_pixels(still.path),
     "heif": lambda still, _: heif_pixels(still.path),
     "exr": lambda still, _: exr_pixels(still.path),
+    "hdr": lambda still, _: hdr_pixels(still.path),
+    "jxl": lambda still, _: jxl_pixels(still.path),
     "raw": lambda still, reduce: raw_pixels(still.path, reduce),
 }
 
