@@ -2,11 +2,13 @@
 
 import gc
 import os
+import shutil
 import threading
 import time
 import unittest
 from unittest import mock
 
+import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
@@ -18,7 +20,8 @@ from windfell.app.start import application
 from windfell.app.widgets.bars import Bars
 from windfell.app.widgets.choice import Choice
 from windfell.errors import BadRequest
-from windfell.recipe.model import Joining
+from windfell.frames import still
+from windfell.recipe.model import FrameSet, Joining, Kind, Project, frame_from_path
 
 
 class TheCollector(unittest.TestCase):
@@ -200,8 +203,6 @@ class Controls(WindowTest):
 
 class Trouble(WindowTest):
     def test_a_frame_that_vanishes_is_named_and_can_be_pointed_to_again(self):
-        import shutil
-
         first, second = os.path.join(self._home.name, "card"), os.path.join(self._home.name, "disk")
         shutil.copytree(green(), first)
         self.session.add_files(frames_in(type(green())(first)))
@@ -234,6 +235,31 @@ class Trouble(WindowTest):
         self.session.go("gather")
         self.settle()
         self.assertTrue(self.window.isVisible())
+
+    def test_a_frame_that_could_not_be_read_for_a_moment_is_placed_when_aligned_again(self):
+        paths = [shutil.copy(p, self._home.name) for p in frames_in(ridge(3))]
+        luma = still._jpeg_luma
+
+        def torn(opened: still.StillFrame, reduce: int) -> np.ndarray:
+            if opened.path == paths[2]:
+                raise OSError(5, "Input/output error")
+            return luma(opened, reduce)
+
+        project = Project((FrameSet("row", "Row", Kind.PANORAMA, tuple(map(frame_from_path, paths))),))
+        with mock.patch.object(still, "_jpeg_luma", torn):
+            self.session.replace_all(project, None)
+            self.session.go("shape")
+            self.settle()
+        self.assertEqual(self.window.registrations.found.placed, [0, 1])
+        narrow = self.window.source.shown.width / self.window.source.shown.height
+        self.session.go("align")
+        self.settle()
+        self.click(self.window.stations["align"].again)
+        self.settle()
+        self.assertEqual(self.window.registrations.found.placed, [0, 1, 2])
+        self.session.go("shape")
+        self.settle()
+        self.assertGreater(self.window.source.shown.width / self.window.source.shown.height, 1.2 * narrow)
 
     def test_after_stop_everything_can_be_asked_again(self):
         self.app.processEvents()

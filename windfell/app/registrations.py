@@ -26,6 +26,7 @@ class Registrations(QObject):
     """`found` is the newest registration of the set in hand; `error` says why there is none."""
 
     arrived = Signal()
+    looked_again = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -63,8 +64,15 @@ class Registrations(QObject):
         engine = self._session.engine
 
         def work(job: Job) -> tuple[PanoramaRegistration | StackRegistration, dict[int, str]]:
+            if again:
+                engine.look_again(project, frame_set.id, job)
             found = engine.stages(project, frame_set.id).registration(job)
             return found, doubts_in_words(found, frame_set.numbers) if isinstance(found, PanoramaRegistration) else {}
+
+        def have(found: PanoramaRegistration | StackRegistration, doubts: dict[int, str]) -> None:
+            self._have(found, doubts, frame_set)
+            if again:
+                self.looked_again.emit()
 
         same = self._asked is not None and self._asked[:3] == wanted[:3]
         self._asked, self.waiting = wanted, True
@@ -72,7 +80,7 @@ class Registrations(QObject):
         desk = self._session.desk
         desk.drop("registration, more")
         (desk.follow if same else desk.ask)(
-            "registration", work, lambda answer: self._have(*answer, frame_set), self._failed, self._stopped)
+            "registration", work, lambda answer: have(*answer), self._failed, self._stopped)
         if again:
             self.arrived.emit()
 

@@ -70,6 +70,11 @@ class Engine:
         kind = PanoramaStages if frame_set.kind is Kind.PANORAMA else PileStages
         return kind(self, project, frame_set)
 
+    def look_again(self, project: Project, set_id: str, job: Job) -> None:
+        """Keep nothing in memory if a frame of the set could not be read: a share may have come back."""
+        if not self.stages(project, set_id).lasting(job):
+            self.cache.clear()
+
     def features(self, opened: Opened, frame: Frame, job: Job, detail: Detail = Detail.QUICK) -> Features:
         """Features of a frame, found once for its content and its ignored areas."""
         find_in, side, enlarged, most = FEATURES[detail]

@@ -173,7 +173,7 @@ class JoinedFrames(RegisteredFrames):
         """Which placed frame owns which spot of the sphere."""
         def found() -> Ownership:
             return self._host.cache.get(
-                self._found_owner_key(job), lambda: self._own(job), on_disk=self._lasting(job))
+                self._found_owner_key(job), lambda: self._own(job), on_disk=self.lasting(job))
 
         def given() -> Ownership:
             before = found()

@@ -59,7 +59,7 @@ class RegisteredFrames(Stages):
         if not level or found.upright or found.flat:
             return found
         key = key_of("upright", self._registration_key(job))
-        upright = self._host.cache.get(key, lambda: self._upright(found, job), on_disk=self._lasting(job))
+        upright = self._host.cache.get(key, lambda: self._upright(found, job), on_disk=self.lasting(job))
         return set_upright(found, upright)
 
     def _upright(self, found: PanoramaRegistration, job: Job) -> Upright | None:
@@ -101,7 +101,7 @@ class RegisteredFrames(Stages):
 
         return self._host.cache.get(self._ground_key(job), register, on_disk=lambda g: not any(g.problems))
 
-    def _lasting(self, job: Job) -> bool:
+    def lasting(self, job: Job) -> bool:
         """Whether what hangs on the frames' places holds as long as their files stay as they are: not if one of them
         could not be read just now.
         """

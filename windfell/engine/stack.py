@@ -101,6 +101,12 @@ class StackStages(StackLight):
             self._registration_key(job), lambda: self._align(opened, job), on_disk=lambda found: found.lasting
         )
 
+    def lasting(self, job: Job) -> bool:
+        """Whether what hangs on the frames' places holds as long as their files stay as they are: not if one of them
+        could not be read just now.
+        """
+        return self.registration(job).lasting
+
     def _unmoved(self, opened: list[Opened]) -> StackRegistration:
         reference = self.reference()
         size = opened[reference].size
@@ -140,7 +146,7 @@ class StackStages(StackLight):
     def sky(self, job: Job) -> np.ndarray:
         """How much of each spot of the reference is sky, (h, w) 0..1, at a small scale."""
         key = key_of("sky", self._registration_key(job))
-        return self._host.cache.get(key, lambda: self._find_sky(job), on_disk=self.registration(job).lasting)
+        return self._host.cache.get(key, lambda: self._find_sky(job), on_disk=self.lasting(job))
 
     def _find_sky(self, job: Job) -> np.ndarray:
         found = self.registration(job)
