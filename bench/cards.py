@@ -213,7 +213,7 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--times", action="store_true", help="with times and exposures in the files")
     options = parser.parse_args()
-    limited(300 if options.tiny else 3600)
+    limited(300 if options.tiny else 7200)
     if options.tiny:
         SIDES = (480, 720)
     world = places(options.pictures, 1600 if options.tiny else 4000)
@@ -234,6 +234,9 @@ def main() -> None:
         right += not wrong
         if wrong:
             print(f"card {n}, {len(sets)} sets: {'; '.join(wrong)}", flush=True)
+        made = n - options.first + 1
+        if made % 20 == 0 and made < count:
+            print(f"{made} cards so far: {right} right", flush=True)
     print(f"{count} cards, {frames} frames: {right} right ({100 * right / count:.1f} %, wanted 97), "
           f"{1000 * spent / frames:.0f} ms a frame", flush=True)
     sys.exit(0 if options.tiny or right >= 0.97 * count else 1)

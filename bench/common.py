@@ -101,9 +101,12 @@ def backdrops(pictures: str | None, width: int = 6000, tiny: bool = False) -> li
 
 def asked(tiny_limit_s: int, limit_s: int) -> tuple[bool, list[int]]:
     """Whether only the tiny mode is asked for, and the numbers on the command line; the time limit is set by that."""
-    tiny = "--tiny" in sys.argv
-    limited(tiny_limit_s if tiny else limit_s)
-    return tiny, [int(v) for v in sys.argv[1:] if v != "--tiny"]
+    parser = argparse.ArgumentParser(description=sys.modules["__main__"].__doc__)
+    parser.add_argument("numbers", nargs="*", type=int)
+    parser.add_argument("--tiny", action="store_true")
+    options = parser.parse_args()
+    limited(tiny_limit_s if options.tiny else limit_s)
+    return options.tiny, options.numbers
 
 
 def parser_of(about: str, what: str, count: int) -> argparse.ArgumentParser:
