@@ -16,7 +16,7 @@ R = TypeVar("R")
 
 CORES = max(1, len(os.sched_getaffinity(0)))
 REPORT_EVERY_S = 0.1
-SEAT_WAIT_S = 0.3
+SEAT_WAIT_S, PATIENT_S = 0.3, 1.0
 
 
 class Cancelled(Exception):
@@ -36,24 +36,29 @@ class Seats:
     """How many threads of several jobs compute at once. Of many threads on few cores, the one that holds the
     interpreter waits for a core, and a window that wants to paint waits for it.
 
-    Nobody waits longer than `wait` seconds for a seat: the one who sits may be waiting for what this one makes.
+    Nobody waits longer than `wait` seconds for a seat, or `patient` if few are for what is patient: the one who sits
+    may be waiting for what this one makes.
     """
 
-    def __init__(self, count: int = CORES, wait: float = SEAT_WAIT_S) -> None:
-        self._count, self._sitting, self._wait = count, 0, wait
+    def __init__(self, count: int = CORES, wait: float = SEAT_WAIT_S, patient: float = PATIENT_S) -> None:
+        self._count, self._for_patient, self._sitting = count, count, 0
+        self._wait, self._patient = wait, patient
         self._changed = threading.Condition()
 
-    def use(self, count: int) -> None:
-        """So many seats from now on; nobody is made to stand up."""
+    def use(self, count: int, for_patient: int | None = None) -> None:
+        """So many seats from now on, so many of them (all) for patient work; nobody is made to stand up."""
         with self._changed:
-            self._count = count
+            self._count, self._for_patient = count, count if for_patient is None else for_patient
             self._changed.notify_all()
 
     @contextmanager
-    def taken(self) -> Iterator[None]:
+    def taken(self, patient: bool = False) -> Iterator[None]:
         """On a seat, or without one after a while."""
         with self._changed:
-            seated = self._changed.wait_for(lambda: self._sitting < self._count, self._wait)
+            few = patient and self._for_patient < self._count
+            seated = self._changed.wait_for(
+                lambda: self._sitting < (self._for_patient if patient else self._count),
+                self._patient if few else self._wait)
             self._sitting += seated
         try:
             yield
@@ -67,12 +72,14 @@ class Job:
     """One piece of long work, watched by whoever asked for it.
 
     The report is called from the working thread, at most ten times a second. The items of a job's streams share
-    `seats` with those of other jobs, if given.
+    `seats` with those of other jobs, if given; it is `patient` if others go first while a hand moves.
     """
 
-    def __init__(self, report: Callable[[Progress], None] | None = None, seats: Seats | None = None) -> None:
+    def __init__(
+        self, report: Callable[[Progress], None] | None = None, seats: Seats | None = None, patient: bool = False,
+    ) -> None:
         self._report_to = report
-        self._seats = seats
+        self._seats, self._patient = seats, patient
         self._stop = threading.Event()
         self._stage = ""
         self._stage_start = 0.0
@@ -159,7 +166,7 @@ class Job:
     def _one(self, work: Callable[[T], R], item: T) -> R:
         if self._seats is None:
             return work(item)
-        with self._seats.taken():
+        with self._seats.taken(self._patient):
             self.check()
             return work(item)
 

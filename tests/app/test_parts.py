@@ -63,6 +63,22 @@ class TheDesk(WindowTest):
         self.assertTrue(all(n > own for n in seen["later"]), seen)
         self.assertEqual(set(seen["soon"]), {own})
 
+    def test_while_a_hand_does_something_what_is_quiet_leaves_cores_to_the_window(self):
+        desk = self.session.desk
+        self.app.processEvents()
+        self.until(lambda: not desk._hand.isActive())
+        desk.use_seats(4)
+        with mock.patch.object(desk._seats, "use") as use:
+            self.session.go("align")
+            self.session.go("shape")
+            self.until(lambda: use.call_count > 1)
+        self.assertEqual([c.args for c in use.call_args_list], [(4, 2), (4, None)])
+        jobs, done = {}, []
+        for name, quiet in (("quiet", True), ("loud", False)):
+            desk.ask(name, lambda job, n=name: jobs.update({n: job}), done.append, quiet=quiet)
+        self.until(lambda: len(done) == 2)
+        self.assertEqual({n: j._patient for n, j in jobs.items()}, {"quiet": True, "loud": False})
+
     def test_failures_become_sentences_and_defects_do_not_freeze(self):
         told = []
 

@@ -93,6 +93,35 @@ class Jobs(unittest.TestCase):
         with seats.taken():
             self.assertLess(time.monotonic() - begun, 0.2)
 
+    def test_patient_work_takes_the_seats_that_are_left_for_it(self):
+        seats, lock, sitting, most = Seats(3, wait=60, patient=60), threading.Lock(), [], {True: [0], False: [0]}
+
+        def work(patient: bool) -> None:
+            with lock:
+                sitting.append(patient)
+                most[patient].append(len(sitting))
+            time.sleep(0.01)
+            with lock:
+                sitting.remove(patient)
+
+        def all_at_once(*kinds: bool) -> None:
+            threads = [
+                threading.Thread(target=Job(seats=seats, patient=p).map, args=(lambda _, p=p: work(p), range(8), ""))
+                for p in kinds for _ in range(3)]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+
+        seats.use(3, 1)
+        all_at_once(True)
+        self.assertEqual(max(most[True]), 1)
+        all_at_once(True, False)
+        self.assertEqual((max(most[True]), max(most[False])), (1, 3))
+        seats.use(3)
+        all_at_once(True)
+        self.assertEqual(max(most[True]), 3)
+
     def test_what_waits_for_a_seat_is_not_begun_once_its_job_is_stopped(self):
         seats, gate, begun = Seats(1), threading.Event(), []
         held = threading.Thread(target=Job(seats=seats).map, args=(lambda _: gate.wait(20), [1], "sits"))

@@ -55,6 +55,8 @@ class Session(QObject):
         self.engine = engine or Engine.by_settings()
         self.desk = Desk()
         self.desk.failed.connect(lambda text: self.say(text, "wrong"))
+        for deed in (self.changed, self.selected, self.station_changed):
+            deed.connect(self.desk.hand_moves)
         self.history = History(Project())
         self.path: str | None = None
         self.station = "gather"

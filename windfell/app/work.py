@@ -10,14 +10,16 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from windfell.engine.inner_errors import noted
 from windfell.errors import WindfellError
-from windfell.job import Cancelled, Job, Progress, Seats
+from windfell.job import CORES, Cancelled, Job, Progress, Seats
 
 WORKERS = 4
 NICENESS = 15
+# how long after what a hand did it counts as moving
+HAND_MS = 300
 
 
 def _give_way() -> None:
@@ -52,7 +54,9 @@ class Desk(QObject):
         super().__init__()
         self._pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell", initializer=_give_way)
         self._soon = ThreadPoolExecutor(WORKERS, thread_name_prefix="windfell-soon")
-        self._seats = Seats()
+        self._seats, self._count = Seats(), CORES
+        self._hand = QTimer(self, singleShot=True, interval=HAND_MS)
+        self._hand.timeout.connect(self._seat)
         self._running: dict[str, _Request] = {}
         self._waiting: dict[str, tuple[tuple, dict]] = {}
         self._tickets = 0
@@ -63,7 +67,20 @@ class Desk(QObject):
 
     def use_seats(self, count: int) -> None:
         """So many threads of what nobody waits for compute at once."""
-        self._seats.use(count)
+        self._count = count
+        self._seat()
+
+    def hand_moves(self) -> None:
+        """Somebody does something: for a moment what is quiet leaves a core to the window, which would wait for
+        whoever of many threads has the interpreter.
+        """
+        moved = self._hand.isActive()
+        self._hand.start()
+        if not moved:
+            self._seat()
+
+    def _seat(self) -> None:
+        self._seats.use(self._count, max(1, self._count // 2) if self._hand.isActive() else None)
 
     def ask(
         self,
@@ -90,7 +107,7 @@ class Desk(QObject):
             return
         self._tickets += 1
         ticket = self._tickets
-        job = Job(lambda p: self._reported.emit(channel, ticket, p), None if soon else self._seats)
+        job = Job(lambda p: self._reported.emit(channel, ticket, p), None if soon else self._seats, quiet)
         self._running[channel] = _Request(ticket, job, done, failed, stopped, quiet)
         (self._soon if soon else self._pool).submit(self._work, channel, ticket, work, job)
         self.progressed.emit()
