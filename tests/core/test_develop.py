@@ -82,6 +82,8 @@ class LensDatabase(unittest.TestCase):
         self.assertIsNone(suggested_profile(replace(ZOOM, lens="Fell 16-45")))
         self.assertIn("Canon | Canon EF 24-70mm f/2.8L II USM", searched("canon 24-70 ii"))
         self.assertGreater(len(profile_names()), 1000)
+        whole = {f"{x.maker} | {x.model}" for x in lensfunpy.Database().lenses}
+        self.assertEqual(set(profile_names()), whole, "read file by file, it is the whole database")
         with self.assertRaisesRegex(ValueError, "focal length"):
             optics_of(LensCorrection(suggested_profile(ZOOM)), Taken(600, 400))
         with self.assertRaisesRegex(ValueError, "not in the lens database"):

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -48,7 +51,14 @@ class Taken:
 
 @lru_cache(maxsize=1)
 def _database() -> lensfunpy.Database:
-    return lensfunpy.Database()
+    return lensfunpy.Database(_one_by_one(), load_bundled=False)
+
+
+def _one_by_one() -> Iterator[str]:
+    """The database's files. The library keeps the interpreter while it reads one; between two a window may paint."""
+    for path in sorted(Path(lensfunpy.__file__).parent.glob("db_files/*.xml")):
+        time.sleep(0.0005)
+        yield str(path)
 
 
 @lru_cache(maxsize=1)
