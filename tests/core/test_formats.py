@@ -224,6 +224,9 @@ class EveryFormat(Written):
         frame = StillFrame(str(self.folder / "turned.jxl"))
         self.assertEqual((frame.size, frame.metadata.orientation), ((64, 96), 1))
         self.assertLess(np.abs(frame.encoded().astype(int) - np.rot90(soft(64, 96, 3, 8), -1)).mean(), 2.5)
+        real = soft(64, 96, 3, 16).astype(np.float32) / 65535
+        (self.folder / "real.jxl").write_bytes(imagecodecs.jpegxl_encode(real, lossless=True))
+        np.testing.assert_array_equal(StillFrame(str(self.folder / "real.jxl")).encoded(), soft(64, 96, 3, 16))
         light = soft(60, 80, 3, 32)
         frame = StillFrame(str(self.write("c.hdr", light, 32)))
         self.assertEqual((frame.size, frame.encoded().dtype), ((80, 60), np.float32))

@@ -102,9 +102,7 @@ class StackStages(StackLight):
         )
 
     def lasting(self, job: Job) -> bool:
-        """Whether what hangs on the frames' places holds as long as their files stay as they are: not if one of them
-        could not be read just now.
-        """
+        """Whether what hangs on the frames' places holds as long as their files stay as they are."""
         return self.registration(job).lasting
 
     def _unmoved(self, opened: list[Opened]) -> StackRegistration:

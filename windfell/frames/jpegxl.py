@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
 
 import imagecodecs
@@ -32,15 +33,19 @@ def jxl_header(path: str) -> tuple[int, int, Image.Exif]:
     # of what follows only the orientation: all is as usual, or there are more fields, of which it is the first
     turned = not bits.take(1) and bits.take(1) and bits.take(3) >= 4
     exif = Image.Exif()
-    exif.load(boxes.get(b"Exif", bytes(4))[4:])
-    exif.pop(0x112, None)  # the codestream's own holds, and is done by the decoder
+    with contextlib.suppress(Exception):  # a tag reader's surprise must not cost the picture
+        exif.load(boxes.get(b"Exif", bytes(4))[4:])
+        exif.pop(0x112, None)  # the codestream's own holds, and is done by the decoder
     return (height, width, exif) if turned else (width, height, exif)
 
 
 def jxl_pixels(path: str) -> NDArray:
-    """Pixels (h, w, 3), uint8, uint16 or float32, upright; with alpha (h, w, 4) where parts are transparent."""
+    """Pixels (h, w, 3), uint8 or uint16, upright; with alpha (h, w, 4) where parts are transparent."""
     with open(path, "rb") as file:
-        pixels = as_colours(np.asarray(imagecodecs.jpegxl_decode(file.read())))
+        pixels = np.asarray(imagecodecs.jpegxl_decode(file.read()))
+    if pixels.dtype.kind == "f":
+        pixels = np.rint(65535 * np.clip(np.nan_to_num(pixels), 0, 1)).astype(np.uint16)
+    pixels = as_colours(pixels)
     if pixels.shape[1::-1] != jxl_header(path)[:2]:
         raise ValueError("its size is not what its head says")
     return pixels
