@@ -136,6 +136,8 @@ class Column(WindowTest):
         ticks[2].setFocus()
         QTest.keyClick(ticks[2], Qt.Key.Key_Space)
         self.assertFalse(self.session.frame_set.frames[2].on)
+        self.assertIs(self.window.frames._ticks[2], ticks[2], "the keyboard stays where it is")
+        self.assertFalse(ticks[2].frame.on)
         self.key(Qt.Key.Key_O)
         self.assertTrue(self.session.frame_set.frames[2].on)
         self.key(Qt.Key.Key_N)
@@ -143,6 +145,12 @@ class Column(WindowTest):
         self.key(Qt.Key.Key_Delete)
         self.assertEqual(len(self.session.frame_set.frames), 3)
         self.assertEqual(self.session.history.undo_words, "remove frame 4 from Ridge sweep")
+        self.assertEqual([t.frame for t in self.window.frames._ticks], list(self.session.frame_set.frames))
+        self.session.undo()
+        self.assertEqual([(t.number, t.frame) for t in self.window.frames._ticks],
+                         list(enumerate(self.session.frame_set.frames, 1)))
+        self.session.select_set("still")
+        self.assertEqual([t.frame for t in self.window.frames._ticks], list(self.session.frame_set.frames))
 
     def test_each_frame_says_its_error_and_the_column_folds(self):
         self.open("align")

@@ -104,7 +104,7 @@ class FramesColumn(QScrollArea):
         frames = frame_set.frames if frame_set else ()
         if (frames, self.folded) != self._shown:
             self._shown = (frames, self.folded)
-            self._rebuild(frames)
+            self._take(frames)
         for tick in self._ticks:
             chosen = tick.frame.id == self._session.frame_id
             if tick.chosen != chosen:
@@ -112,13 +112,20 @@ class FramesColumn(QScrollArea):
                 tick.update()
         self._write_notes()
 
-    def _rebuild(self, frames: tuple[Frame, ...]) -> None:
-        for tick in self._ticks:
+    def _take(self, frames: tuple[Frame, ...]) -> None:
+        """Show these frames; ticks that are there go on, so that the keyboard stays where it is."""
+        for tick in self._ticks[len(frames) :]:
             self._layout.removeWidget(tick)
             tick.hide()
             tick.deleteLater()
-        self._ticks = []
-        for n, frame in enumerate(frames):
+        del self._ticks[len(frames) :]
+        for tick, frame in zip(self._ticks, frames, strict=False):
+            if tick.folded != self.folded:
+                tick.folded = self.folded
+                tick.updateGeometry()
+            tick.frame = frame
+            tick.update()
+        for n, frame in list(enumerate(frames))[len(self._ticks) :]:
             tick = FrameTick(n + 1, frame, self._thumbnails)
             tick.folded = self.folded
             tick.picked.connect(self._session.select_frame)
