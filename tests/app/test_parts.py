@@ -8,7 +8,6 @@ import time
 import unittest
 from unittest import mock
 
-import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
@@ -262,25 +261,28 @@ class Trouble(WindowTest):
 
     def test_a_frame_that_could_not_be_read_for_a_moment_is_placed_when_aligned_again(self):
         paths = [shutil.copy(p, self._home.name) for p in frames_in(ridge(3))]
-        luma = still._jpeg_luma
+        whole = still._whole_jpeg
 
-        def torn(opened: still.StillFrame, reduce: int) -> np.ndarray:
+        def torn(opened: still.StillFrame) -> bytes:
             if opened.path == paths[2]:
                 raise OSError(5, "Input/output error")
-            return luma(opened, reduce)
+            return whole(opened)
 
         project = Project((FrameSet("row", "Row", Kind.PANORAMA, tuple(map(frame_from_path, paths))),))
-        with mock.patch.object(still, "_jpeg_luma", torn):
+        without = mock.patch.object(still.StillFrame, "preview", lambda _: None)
+        with mock.patch.object(still, "_whole_jpeg", torn), without:
             self.session.replace_all(project, None)
             self.session.go("shape")
             self.settle()
         self.assertEqual(self.window.registrations.found.placed, [0, 1])
+        self.assertIsNone(self.window.thumbnails.of(project.sets[0].frames[2]).image)
         narrow = self.window.source.shown.width / self.window.source.shown.height
         self.session.go("align")
         self.settle()
         self.click(self.window.stations["align"].again)
         self.settle()
         self.assertEqual(self.window.registrations.found.placed, [0, 1, 2])
+        self.assertIsNotNone(self.window.thumbnails.of(project.sets[0].frames[2]).image)
         self.session.go("shape")
         self.settle()
         self.assertGreater(self.window.source.shown.width / self.window.source.shown.height, 1.2 * narrow)

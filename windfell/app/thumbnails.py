@@ -62,6 +62,12 @@ class Thumbnails(QObject):
     def forget(self) -> None:
         self._kept.clear()
 
+    def look_again(self) -> None:
+        """At the frames that could not be read."""
+        for source in [s for s, found in self._kept.items() if found.image is None]:
+            del self._kept[source]
+        self._tell.start()
+
     @property
     def settled(self) -> bool:
         return not self._busy and not self._waiting and not self._tell.isActive()

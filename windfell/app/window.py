@@ -194,6 +194,7 @@ class Window(QMainWindow):
         s.said.connect(self.status.say)
         self.registrations.arrived.connect(self._refresh_words)
         self.registrations.looked_again.connect(self.source.again)
+        self.registrations.looked_again.connect(self.thumbnails.look_again)
         self.readiness.arrived.connect(self._refresh_words)
         self.source.arrived.connect(self._picture_arrived)
         self.view.pointed.connect(self.status.point)
