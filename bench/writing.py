@@ -28,6 +28,8 @@ import tifffile
 from common import ROOT, limited, parser_of, windfell
 from PIL import Image
 
+from windfell.pixels.colour import srgb_encoded
+
 WAYS = (("TIFF", "a.tif", ()), ("TIFF, Deflate", "b.tif", ("--compression", "deflate")),
         ("TIFF, Zstandard, tiled", "c.tif", ("--compression", "zstd", "--tiled")), ("PNG", "d.png", ()))
 MP_S, MB = 18, 2000
@@ -45,8 +47,7 @@ def small(picture: np.ndarray, width: int = SMALL) -> np.ndarray:
     high = round(width * picture.shape[0] / picture.shape[1])
     out = cv2.resize(picture, (width, high), interpolation=cv2.INTER_AREA).astype(np.float32)
     if picture.dtype in (np.float32, np.float16):
-        x = np.clip(out, 0, 1)
-        out = np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055) * 255
+        out = 255 * srgb_encoded(np.clip(out, 0, 1))
     elif picture.dtype == np.uint16:
         out /= 257
     if out.shape[2] == 4:

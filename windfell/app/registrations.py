@@ -69,8 +69,8 @@ class Registrations(QObject):
             found = engine.stages(project, frame_set.id).registration(job)
             return found, doubts_in_words(found, frame_set.numbers) if isinstance(found, PanoramaRegistration) else {}
 
-        def have(found: PanoramaRegistration | StackRegistration, doubts: dict[int, str]) -> None:
-            self._have(found, doubts, frame_set)
+        def have(answer: tuple[PanoramaRegistration | StackRegistration, dict[int, str]]) -> None:
+            self._have(*answer, frame_set)
             if again:
                 self.looked_again.emit()
 
@@ -79,8 +79,7 @@ class Registrations(QObject):
         # the same frames with other help: what is on its way is worth seeing, as while a point is dragged
         desk = self._session.desk
         desk.drop("registration, more")
-        (desk.follow if same else desk.ask)(
-            "registration", work, lambda answer: have(*answer), self._failed, self._stopped)
+        (desk.follow if same else desk.ask)("registration", work, have, self._failed, self._stopped)
         if again:
             self.arrived.emit()
 

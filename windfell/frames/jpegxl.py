@@ -20,7 +20,10 @@ RATIOS = {1: (1, 1), 2: (12, 10), 3: (4, 3), 4: (3, 2), 5: (16, 9), 6: (5, 4), 7
 def jxl_header(path: str) -> tuple[int, int, Image.Exif]:
     """(width, height) upright, as the decoder gives it, and the EXIF. Raises ValueError or IndexError for damage."""
     with open(path, "rb") as file:
-        data = file.read()
+        return _header(file.read())
+
+
+def _header(data: bytes) -> tuple[int, int, Image.Exif]:
     boxes = dict(_boxes(data))
     stream = data if data.startswith(CODESTREAM) else boxes.get(b"jxlc", boxes.get(b"jxlp", b"")[4:])
     if not stream.startswith(CODESTREAM):
@@ -42,11 +45,12 @@ def jxl_header(path: str) -> tuple[int, int, Image.Exif]:
 def jxl_pixels(path: str) -> NDArray:
     """Pixels (h, w, 3), uint8 or uint16, upright; with alpha (h, w, 4) where parts are transparent."""
     with open(path, "rb") as file:
-        pixels = np.asarray(imagecodecs.jpegxl_decode(file.read()))
+        data = file.read()
+    pixels = np.asarray(imagecodecs.jpegxl_decode(data))
     if pixels.dtype.kind == "f":
         pixels = np.rint(65535 * np.clip(np.nan_to_num(pixels), 0, 1)).astype(np.uint16)
     pixels = as_colours(pixels)
-    if pixels.shape[1::-1] != jxl_header(path)[:2]:
+    if pixels.shape[1::-1] != _header(data)[:2]:
         raise ValueError("its size is not what its head says")
     return pixels
 
