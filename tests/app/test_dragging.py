@@ -2,11 +2,13 @@
 
 import threading
 import time
+import unittest
 
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
 from tests.app.support import WindowTest, with_proofs
+from windfell.app.picture.source import SIDES, SLOW_S, TOO_SLOW_S, _Side
 from windfell.app.work import Desk
 from windfell.job import Cancelled
 
@@ -79,6 +81,20 @@ class Dragging(WindowTest):
         self.settle()
         self.assertIn("proof cylindrical", asked)
         self.assertEqual(self.window.source.shown.project, self.session.project)
+
+
+class Sides(unittest.TestCase):
+    def test_drafts_that_are_late_become_smaller_at_once_where_much_too_late(self):
+        side = _Side()
+        first = SIDES.index(side.now)
+        for _ in range(3):
+            side.took(side.now, SLOW_S * 1.2)
+        self.assertEqual(SIDES.index(side.now), first - 1)
+        side = _Side()
+        side.took(side.now, TOO_SLOW_S * 1.2)  # had frames to make ready
+        self.assertEqual(SIDES.index(side.now), first)
+        side.took(side.now, TOO_SLOW_S * 1.2)
+        self.assertEqual(SIDES.index(side.now), max(0, first - 2))
 
 
 @with_proofs

@@ -53,6 +53,18 @@ class Drafts(unittest.TestCase):
             with self.subTest(name):
                 self.assert_alike(self.varied(**parts))
 
+    def test_one_that_becomes_smaller_is_shrunk_from_what_is_ready(self):
+        project = self.varied(joining=Joining(blend_pct=37.0))
+        self.engine.draft(project, self.set_id, 424, Job())
+        with patch("windfell.engine.draft._light", side_effect=AssertionError("made anew")):
+            for side in (300, 212):
+                draft = self.engine.draft(project, self.set_id, side, Job())
+                picture = self.engine.picture(project, self.set_id, draft.pixels.shape[1] / draft.width, Job())
+                off = np.abs(draft.pixels[..., :3].astype(float) - to_view(picture.light))
+                shown = (draft.pixels[..., 3] > 0) & picture.covered
+                self.assertGreater(shown.mean(), 0.9 * picture.covered.mean())
+                self.assertLess(off[shown].mean(), 7.0)
+
     def test_the_whole_sphere_closes(self):
         self.assert_alike(self.varied(view=View(full_sphere=True)))
 

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.engine.cache import Cache, key_of
+from windfell.engine.sources import canonical_scale
 from windfell.engine.surface import Ownership, Wide, sampled, softly
 from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
@@ -31,6 +32,7 @@ U8 = NDArray[np.uint8]
 STEP, FRAME_STEP = 8, 2
 COARSER = 3
 LEAST_SHARE = 40
+FINER = (2**0.5, 2.0)
 FAR = np.float32(-1e4)
 
 
@@ -139,7 +141,8 @@ def _spacing(values: NDArray[np.float64], axis: int) -> float:
     """How far neighbouring nodes lie apart at most times, and half as much again, in px."""
     apart = np.abs(np.diff(values, axis=axis))
     apart = apart[np.isfinite(apart)]
-    return 1.5 * float(np.median(apart)) if apart.size else 0.0
+    half = apart.size // 2
+    return 1.5 * float(np.partition(apart, half)[half]) if apart.size else 0.0
 
 
 def opaque(rgba: U8) -> U8:
@@ -153,7 +156,10 @@ def opaque(rgba: U8) -> U8:
 
 
 def shown_frames(stages: Jointly, cache: Cache, scale: float, job: Job) -> list[ShownFrame | None]:
-    """All placed frames as a screen shows them; None for one that gives nothing."""
+    """All placed frames as a screen shows them; None for one that gives nothing.
+
+    Where they are ready a little finer, those are shrunk: a draft that becomes smaller is to come soon.
+    """
     owned, blended = stages.draft_keys(job)
     count = len(stages.posed(job))
 
@@ -162,7 +168,29 @@ def shown_frames(stages: Jointly, cache: Cache, scale: float, job: Job) -> list[
         return [_shown(_lit(stages, cache, owned, n, scale, job), wide) for n in
                 job.over(range(count), "making the picture")]
 
-    return cache.get(key_of("draft shown", blended, scale), show)
+    key = key_of("draft shown", blended, scale)
+    ready = [finer for finer in (canonical_scale(scale * k) for k in FINER)
+             if cache.holds(key_of("draft shown", blended, finer))]
+    if cache.holds(key) or not ready:
+        return cache.get(key, show)
+
+    def shrink() -> list[ShownFrame | None]:
+        finer = cache.get(key_of("draft shown", blended, ready[0]), list)
+        return [f and _shrunk(f, ready[0] / scale) for f in finer]
+
+    return cache.get(key_of("draft shrunk", blended, ready[0], scale), shrink)
+
+
+def _shrunk(frame: ShownFrame, less: float) -> ShownFrame:
+    """A frame as a screen shows it, so many times smaller."""
+    width, height = frame.size
+    left, top, right, bottom = frame.box
+    whole = np.zeros((height, width, 4), np.uint8)
+    whole[top:bottom, left:right] = frame.pixels[: height - top, : width - left]
+    size = max(1, round(width / less)), max(1, round(height / less))
+    whole = cv2.resize(whole, size, interpolation=cv2.INTER_AREA)
+    left, top, right, bottom = int(left / less), int(top / less), int(right / less) + 1, int(bottom / less) + 1
+    return ShownFrame(np.ascontiguousarray(whole[top:bottom, left:right]), (left, top, right, bottom), size)
 
 
 def _lit(stages: Jointly, cache: Cache, owned: str, n: int, scale: float, job: Job) -> LitFrame:

@@ -165,12 +165,39 @@ def filled(picture: Picture) -> F32:
 
 def finished_draft(stages: Unfinished, light: F32, scale: float, job: Job) -> F32:
     """The whole picture (h, w, 3) at a scale with its finish, as quickly as it can be: it tells itself what it is."""
+    if light.shape[0] * light.shape[1] < LEAST_SHARED_PX:
+        return _little_draft(_Whole(stages, job), light, scale)
     steps = _draft_steps(_Whole(stages, job), light, scale)
     for around, run in groupby((s for s in steps if not s.adjustment.idle), lambda s: s.looks_around):
         run = tuple(run)
-        little = light.shape[0] * light.shape[1] < LEAST_SHARED_PX
-        light = stepped(light, run) if around or little else _in_halves(light, run, job)
+        light = stepped(light, run) if around else _in_halves(light, run, job)
     return light
+
+
+def _little_draft(whole: _Whole, light: F32, scale: float) -> F32:
+    """A draft whose steps are told what lies there before each of them, shrunk: no smaller picture goes along."""
+    height, width = light.shape[:2]
+    region, size = Region(0, 0, width, height), _guide_size(width, height)[1]
+    for n, adjustment in enumerate(whole.active):
+        known: dict[Any, Any] = {}
+
+        def once(what: Any, make: Callable[[], Any], known: dict[Any, Any] = known) -> Any:
+            if what not in known:
+                known[what] = make()
+            return known[what]
+
+        def small(now: F32 = light, once: Callable[..., Any] = once) -> F32:
+            return once("small", lambda: cv2.resize(now, size, interpolation=cv2.INTER_AREA))
+
+        scene = Scene(region, scale, (width, height), small, small, once)
+        light = stepped(light, (Step(adjustment, whole.share(n, region, scale), scene),))
+    return light
+
+
+def _guide_size(width: int, height: int) -> tuple[float, tuple[int, int]]:
+    """By how much a draft is shrunk for what its steps are told of it, and the size (width, height) then."""
+    k = min(0.5, DRAFT_GUIDE_SIDE / max(width, height))
+    return k, (max(1, round(width * k)), max(1, round(height * k)))
 
 
 def _draft_steps(whole: _Whole, light: F32, scale: float) -> list[Step]:
@@ -178,8 +205,7 @@ def _draft_steps(whole: _Whole, light: F32, scale: float) -> list[Step]:
     far as anybody asks.
     """
     height, width = light.shape[:2]
-    k = min(0.5, DRAFT_GUIDE_SIDE / max(width, height))
-    size = max(1, round(width * k)), max(1, round(height * k))
+    k, size = _guide_size(width, height)
     lock = RLock()
     known: dict[Any, Any] = {}
 
@@ -191,7 +217,7 @@ def _draft_steps(whole: _Whole, light: F32, scale: float) -> list[Step]:
 
     def small(n: int) -> F32:
         if n == 0:
-            return once("small", lambda: light if k == 1 else cv2.resize(light, size, interpolation=cv2.INTER_AREA))
+            return once("small", lambda: cv2.resize(light, size, interpolation=cv2.INTER_AREA))
         return once(("small", n), lambda: stepped(small(n - 1), (step(n - 1, *size, scale * k),)))
 
     def step(n: int, w: int, h: int, at: float) -> Step:

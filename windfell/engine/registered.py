@@ -31,16 +31,23 @@ class RegisteredFrames(Stages):
     """Pure stages over one recipe; each result is kept by what it depends on."""
 
     def _ground_key(self, job: Job) -> str:
-        content = content_key(self._opened(job), self.set.used)
-        r = self.set.registration
-        return key_of("ground", content, r.focal_px, r.camera, r.rows, r.columns)
+        def key() -> str:
+            content = content_key(self._opened(job), self.set.used)
+            r = self.set.registration
+            return key_of("ground", content, r.focal_px, r.camera, r.rows, r.columns)
+
+        return self._once("ground key", key)
 
     def _registration_key(self, job: Job) -> str:
-        h = help_of(self.set)
-        return key_of(self._ground_key(job), h.points, h.lines, h.poses, sorted(h.dropped), h.worst_px, h.layout)
+        def key() -> str:
+            h = help_of(self.set)
+            return key_of(self._ground_key(job), h.points, h.lines, h.poses, sorted(h.dropped), h.worst_px, h.layout)
+
+        return self._once("registration key", key)
 
     def _world_key(self, job: Job) -> str:
-        return key_of(self._registration_key(job), self.set.registration.level, self.set.joining.even_parallax)
+        return self._once("world key", lambda: key_of(
+            self._registration_key(job), self.set.registration.level, self.set.joining.even_parallax))
 
     def registration(self, job: Job) -> PanoramaRegistration:
         """Where every frame in use lies, or why it could not be placed."""

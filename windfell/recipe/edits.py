@@ -19,7 +19,6 @@ from windfell.recipe.model import (
     Kind,
     PlumbLine,
     Project,
-    inner_sets,
     nested_in,
     new_id,
 )
@@ -174,7 +173,7 @@ def accept_sets(project: Project, set_ids: Sequence[str]) -> Edit:
 def remove_set(project: Project, set_id: str) -> Edit:
     """Raises BadRequest if another set uses this one as a frame."""
     for other in project.sets:
-        if set_id in inner_sets(other):
+        if set_id in other.inner:
             raise BadRequest(f"{other.name} uses this set; remove it there first.")
     gone = project.set(set_id)
     sets = tuple(s for s in project.sets if s.id != set_id)
@@ -305,7 +304,7 @@ def split_set(project: Project, set_id: str, frame_id: str) -> Edit:
 def merge_sets(project: Project, set_id: str, other_id: str) -> Edit:
     """All frames of another set appended to this one; the other set goes."""
     one, other = project.set(set_id), project.set(other_id)
-    if any(other_id in inner_sets(s) for s in project.sets):
+    if any(other_id in s.inner for s in project.sets):
         raise BadRequest(f"{other.name} is part of another set; remove it there first.")
     known = {f.source for f in one.frames}
     added = tuple(f for f in other.frames if f.source not in known)

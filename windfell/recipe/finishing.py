@@ -6,6 +6,7 @@ Values that are neutral, as all are at first, change nothing. Percentages run fr
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 from windfell.recipe.areas import Area
 from windfell.recipe.limits import Unknown, eight, number
@@ -171,7 +172,7 @@ class Adjustment:
     strength_pct: float = number(100.0, 0.0, 100.0, "%")
     unknown: Unknown = ()
 
-    @property
+    @cached_property
     def idle(self) -> bool:
         """Whether it surely changes nothing."""
         plain = type(self.values)(amount_pct=0.0) if isinstance(self.values, Mono) else type(self.values)()

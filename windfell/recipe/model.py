@@ -314,7 +314,7 @@ class FrameSet:
     proposed: bool = False
     unknown: Unknown = ()
 
-    @property
+    @cached_property
     def used(self) -> tuple[Frame, ...]:
         """The frames that are switched on, in order."""
         return tuple(f for f in self.frames if f.on)
@@ -323,6 +323,12 @@ class FrameSet:
     def numbers(self) -> tuple[int, ...]:
         """What a person calls the frames in use: counted from 1, with those kept aside."""
         return tuple(n for n, f in enumerate(self.frames, 1) if f.on)
+
+    @cached_property
+    def inner(self) -> tuple[str, ...]:
+        """Ids of the sets that are frames of this one, or lie behind it."""
+        found = tuple(f.source.set for f in self.frames if isinstance(f.source, SetSource))
+        return (*found, self.behind.set) if self.behind is not None else found
 
     def number_of(self, frame_id: str) -> int:
         """What a person calls a frame. Raises ValueError for one of another set."""
@@ -342,9 +348,9 @@ class Project:
         return {s.id: s for s in self.sets}
 
     @cached_property
-    def made_of_sets(self) -> dict[str, list[str]]:
+    def made_of_sets(self) -> dict[str, tuple[str, ...]]:
         """Of the sets that are made of others, or have one behind them: the ids of these."""
-        return {s.id: inner for s in self.sets if (inner := inner_sets(s))}
+        return {s.id: s.inner for s in self.sets if s.inner}
 
     def set(self, set_id: str) -> FrameSet:
         return self._by_id[set_id]
@@ -360,12 +366,6 @@ def new_id() -> str:
 
 def frame_from_path(path: str) -> Frame:
     return Frame(new_id(), FileSource(path))
-
-
-def inner_sets(own: FrameSet) -> list[str]:
-    """Ids of the sets that are frames of this one, or lie behind it."""
-    found = [f.source.set for f in own.frames if isinstance(f.source, SetSource)]
-    return found + [own.behind.set] if own.behind is not None else found
 
 
 def nested_in(project: Project, set_id: str) -> set[str]:
@@ -395,7 +395,7 @@ def picture_parts(project: Project, set_id: str) -> tuple:
     frame_set = project.set(set_id)
     inner = tuple(picture_parts(project, i) for i in sorted(nested_in(project, set_id)))
     wide = frame_set.output.width_px if frame_set.view.full_sphere else None
-    joining = replace(frame_set.joining, fine=())
+    joining = replace(frame_set.joining, fine=()) if frame_set.joining.fine else frame_set.joining
     own = (
         frame_set.kind, frame_set.used, frame_set.registration, frame_set.view,
         frame_set.outline, joining, frame_set.combining, frame_set.behind, frame_set.repairs,

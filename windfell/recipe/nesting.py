@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from windfell.recipe.combining import Display, Rule
 from windfell.recipe.edits import Edit
-from windfell.recipe.model import FrameSet, Kind, Project, inner_sets, nested_in
+from windfell.recipe.model import FrameSet, Kind, Project, nested_in
 
 
 def as_tree(project: Project) -> list[tuple[FrameSet, int]]:
@@ -19,7 +19,7 @@ def as_tree(project: Project) -> list[tuple[FrameSet, int]]:
             return
         seen.add(one.id)
         out.append((one, depth))
-        for inner_id in inner_sets(one):
+        for inner_id in one.inner:
             walk(project.set(inner_id), depth + 1)
 
     for one in outermost(project):

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from windfell.errors import ProjectUnreadable, border
 from windfell.recipe.areas import Area, Found
 from windfell.recipe.combining import Combining
-from windfell.recipe.model import Frame, FrameSet, Project, areas_of, inner_sets, nested_in
+from windfell.recipe.model import Frame, FrameSet, Project, areas_of, nested_in
 from windfell.recipe.repairs import Repair
 from windfell.recipe.sources import FileSource, VideoInstant
 from windfell.recipe.words import WrongWord, from_words, to_words
@@ -94,7 +94,7 @@ def _from_file_words(words: dict) -> Project:
     if len(set(ids)) != len(ids):
         raise WrongWord("two sets have the same id")
     for frame_set in project.sets:
-        if any(i not in ids for i in inner_sets(frame_set)):
+        if any(i not in ids for i in frame_set.inner):
             raise WrongWord(f"set {frame_set.name!r} uses a set that does not exist")
         if frame_set.id in nested_in(project, frame_set.id):
             raise WrongWord(f"set {frame_set.name!r} contains itself")

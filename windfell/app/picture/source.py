@@ -19,7 +19,7 @@ from windfell.recipe.model import Development, FrameSet, Kind, Project, picture_
 LEAST_SHARP, MOST_SHARP, SHARP_STEP = 800, 1600, 160
 SIDES = (212, 300, 424, 600, 848)
 FIRST_SIDE = 2
-QUICK_S, SLOW_S = 0.014, 0.040
+QUICK_S, SLOW_S, TOO_SLOW_S = 0.014, 0.040, 0.080
 TILE = 512
 TILES_KEPT = 160
 STOPPED = "Stopped. Press R to go on."
@@ -205,7 +205,7 @@ class _Side:
     """How large drafts are: as large as they are made quickly."""
 
     def __init__(self) -> None:
-        self._at, self._slow, self._quick = FIRST_SIDE, 0, 0
+        self._at, self._slow, self._quick, self._too_slow = FIRST_SIDE, 0, 0, 0
 
     @property
     def now(self) -> int:
@@ -216,11 +216,12 @@ class _Side:
         if side != self.now:
             return
         self._slow = self._slow + 1 if seconds > SLOW_S else 0
+        self._too_slow = self._too_slow + 1 if seconds > TOO_SLOW_S else 0
         self._quick = self._quick + 1 if seconds < QUICK_S else 0
-        step = 1 if self._quick > 3 else -1 if self._slow > 2 else 0
+        step = 1 if self._quick > 3 else -2 if self._too_slow > 1 else -1 if self._slow > 2 else 0
         if step:
             self._at = min(max(self._at + step, 0), len(SIDES) - 1)
-            self._slow = self._quick = 0
+            self._slow = self._quick = self._too_slow = 0
 
 
 def _alike(before: tuple[Project, str], now: tuple[Project, str]) -> bool:
@@ -229,11 +230,15 @@ def _alike(before: tuple[Project, str], now: tuple[Project, str]) -> bool:
     if one != other:
         return False
     first, second = a.set(one), b.set(other)
+    if first.kind != second.kind or first.registration != second.registration:
+        return False
+    if first.frames is second.frames:
+        return True
 
     def bare(frame_set: FrameSet) -> tuple:
         return tuple(replace(f, development=Development()) for f in frame_set.used)
 
-    return first.kind == second.kind and first.registration == second.registration and bare(first) == bare(second)
+    return bare(first) == bare(second)
 
 
 def draft_project(project: Project, set_id: str) -> Project:

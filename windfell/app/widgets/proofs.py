@@ -144,6 +144,7 @@ class Proofs(QWidget):
         self._session, self._variant, self._figures = session, variant, figures
         self._asked: dict[str, tuple] = {}
         self._wanted: dict[str, tuple[Project, str]] = {}
+        self._later: tuple[Project, str] | None = None
         session.rested.connect(self._ask_all)
         after.arrived.connect(self._ask_all)
         self._strip = QWidget()
@@ -174,12 +175,32 @@ class Proofs(QWidget):
     def show_for(self, project: Project, set_id: str, active: str) -> None:
         """Make the proofs of a set; the active one is marked."""
         for value, card in self.cards.items():
-            if card.isHidden():
-                continue
-            if card.active != (value == active):
+            if not card.isHidden() and card.active != (value == active):
                 card.active = value == active
                 card.update()
                 self._keep_in_sight()
+        self._later = project, set_id
+        if self._session.moving and all(asked[0] == set_id for asked in self._asked.values()):
+            self._give_way()
+        else:
+            self._line_up()
+        self._ask_all()
+
+    def _give_way(self) -> None:
+        """What is on its way is asked anew once the hand rests."""
+        for value in self.cards:
+            if self._session.desk.runs(f"proof {value}"):
+                self._session.desk.drop(f"proof {value}")
+                self._asked.pop(value, None)
+
+    def _line_up(self) -> None:
+        """The proofs that are out of date are wanted."""
+        if self._later is None:
+            return
+        (project, set_id), self._later = self._later, None
+        for value, card in self.cards.items():
+            if card.isHidden():
+                continue
             varied = self._variant(project, set_id, value)
             parts = (set_id, picture_parts(varied, set_id))
             if self._asked.get(value) != parts:
@@ -189,7 +210,6 @@ class Proofs(QWidget):
                 self._asked[value] = parts
                 self._session.desk.drop(f"proof {value}")
                 self._wanted[value] = varied, set_id
-        self._ask_all()
 
     def put_in_order(self, values: Sequence[str]) -> None:
         """The cards in this order, those that are not named last."""
@@ -221,13 +241,14 @@ class Proofs(QWidget):
         """The proofs that are out of date, once the hand rests and the picture is there."""
         if self._session.moving or not self._after.settled:
             return
+        self._line_up()
         wanted, self._wanted = self._wanted, {}
         for value, (varied, set_id) in wanted.items():
             self._ask(value, varied, set_id)
 
     @property
     def settled(self) -> bool:
-        return not self._wanted and all(
+        return self._later is None and not self._wanted and all(
             c.image is not None or c.problem or c.isHidden() for c in self.cards.values())
 
     def _ask(self, value: str, project: Project, set_id: str) -> None:
