@@ -110,9 +110,15 @@ def _cut(values: NDArray, surface: Canvas, where: F32) -> tuple[NDArray, F32]:
     where = np.clip(np.nan_to_num(where, nan=0.0), -most, most)
     x0, y0 = np.floor(where.reshape(-1, 2).min(axis=0)).astype(int) - 6
     x1, y1 = np.ceil(where.reshape(-1, 2).max(axis=0)).astype(int) + 7
-    rows = np.clip(np.arange(y0, y1), 0, surface.height - 1)
-    part = values[rows][:, columns(surface, np.arange(x0, x1))]
-    return part, where - np.array([x0, y0], np.float32)
+    moved = where - np.array([x0, y0], np.float32)
+    left, top, right, bottom = max(0, x0), max(0, y0), min(surface.width, x1), min(surface.height, y1)
+    around = surface.wraps and (x0 < 0 or x1 > surface.width)
+    if around or left >= right or top >= bottom:
+        rows = np.clip(np.arange(y0, y1), 0, surface.height - 1)
+        return values[rows][:, columns(surface, np.arange(x0, x1))], moved
+    part = values[top:bottom, left:right]
+    beyond = top - y0, y1 - bottom, left - x0, x1 - right
+    return (cv2.copyMakeBorder(part, *beyond, cv2.BORDER_REPLICATE) if any(beyond) else part), moved
 
 
 def softly(own: Ownership, n: int, where: F32, sigma: float = SOFT_SIGMA) -> F32:
