@@ -4,12 +4,15 @@ import unittest
 from dataclasses import replace
 from unittest import mock
 
+import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, project_of, ridge
+from windfell.align.upright import blue_over_red, find_edges
 from windfell.engine.cache import key_of
 from windfell.engine.laid_out import _weight
+from windfell.engine.shape_marks import suggested_pull
 from windfell.geometry.camera import Lens
 from windfell.geometry.directions import rays_of
 from windfell.geometry.mesh import Bounds, Lattice, Mesh, slopes
@@ -24,7 +27,7 @@ from windfell.shape import rectangle
 from windfell.shape.bounds import fitted_canvas
 from windfell.shape.canvas import Canvas
 from windfell.shape.edges import Edge, arc, world_edges
-from windfell.shape.figures import cost_of
+from windfell.shape.figures import cost_of, inside_bounds
 from windfell.shape.held import Held, bow, drawn_line, given_way, held_lines, horizon_parts
 from windfell.shape.net import net_lattice
 from windfell.shape.pull import Task
@@ -186,6 +189,16 @@ class Pulls(unittest.TestCase):
             cells.append(mesh.back.cells[0] / mesh.forth.cells[0])
         self.assertGreater(cells[1], 1.5 * cells[0])
 
+    def test_short_of_all_nothing_within_the_sides_is_cut_off(self):
+        pull = solved(task_of(ragged()))
+        y, x = np.nonzero(pull.task.covered)
+        spots = to_plane(np.stack([x, y], -1)[::7].astype(float))
+        meshes = [pull.mesh([amount] * 4, fine=False) for amount in (0.3, 0.6, 0.9, 1.0)]
+        kept = [inside_bounds(mesh.forward(spots), cut).mean() for mesh, cut in meshes]
+        self.assertGreater(kept[1], 0.999)
+        self.assertEqual(kept, sorted(kept, reverse=True))
+        self.assertGreater(kept[-1], 0.98)
+
     def test_a_ring_stays_closed(self):
         mask = np.ones(SHAPE, bool)
         mask[:15, 100:260], mask[185:, 400:] = False, False
@@ -247,6 +260,15 @@ class Lines(unittest.TestCase):
         parts = horizon_parts(canvas, seen)
         self.assertEqual(len(parts), 2)
         assert_allclose(np.concatenate(parts)[:, 1], 0, atol=1e-9)
+
+    def test_an_edge_is_seen_by_its_colour_alone(self):
+        seen = np.full((300, 400, 3), 128, np.uint8)
+        seen[:150] = [110, 128, 146]  # as light as what is below it
+        grey = cv2.cvtColor(seen, cv2.COLOR_RGB2GRAY)
+        self.assertEqual(len(find_edges(grey, 400, 300)), 0)
+        edge = max(find_edges(blue_over_red(seen), 400, 300), key=lambda e: abs(e[2] - e[0]))
+        self.assertGreater(abs(edge[2] - edge[0]), 350)
+        assert_allclose(edge[[1, 3]], 149.5, atol=0.8)
 
     def test_an_edge_across_frames_is_one(self):
         lens = Lens(900, 700, 800.0)
@@ -367,6 +389,16 @@ class Pictures(unittest.TestCase):
         cost = self._stages(Outline(Edges.PULL)).cost(Job())
         self.assertLess(cost.stretch, 1.6)
         self.assertLess(cost.horizon_deg, 0.3)
+
+    def test_the_suggested_amount_costs_and_loses_little(self):
+        stages = self._stages(Outline(Edges.PULL))
+        suggested = suggested_pull(stages, Job())
+        self.assertGreater(suggested, 20)
+        there = self._stages(Outline(Edges.PULL, suggested))
+        self.assertTrue(there.cost(Job()).unnoticed)
+        self.assertGreater(there.kept_area(Job()), 0.975)
+        with mock.patch("windfell.engine.shape_marks.KEPT_AT_LEAST", 1.01):
+            self.assertEqual(suggested_pull(stages, Job()), 0.0)
 
     def test_regions_of_a_pulled_picture_fit_the_whole(self):
         project = self._with(Outline(Edges.PULL))

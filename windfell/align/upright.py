@@ -24,6 +24,7 @@ Array = NDArray[np.float64]
 
 LONGEST, SMOOTHED = 640, 0.6
 LEAST_LENGTH = 0.035
+COLOUR_SIGMA, COLOUR_GAIN = 1.0, 2  # colour is coarser than light in most files, and fainter
 NEAR = np.radians(7.0)
 FINE = np.radians(0.5)
 AGREES = np.radians(0.8)
@@ -57,6 +58,12 @@ def find_edges(grey: NDArray[np.uint8], width: int, height: int) -> Array:
     ends = ends[length > LEAST_LENGTH * max(grey.shape)]
     scale = np.tile([width / grey.shape[1], height / grey.shape[0]], 2)
     return (ends + 0.5) * scale - 0.5
+
+
+def blue_over_red(seen: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """How much bluer than red each px (h, w) of a picture (h, w, 3) is, encoded: 128 where it is neither."""
+    rgb = cv2.GaussianBlur(seen, (0, 0), COLOUR_SIGMA).astype(np.int16)
+    return np.clip(128 + COLOUR_GAIN * (rgb[..., 2] - rgb[..., 0]), 0, 255).astype(np.uint8)
 
 
 def upright_turn(frames: Sequence[Posed], edges: Sequence[Array]) -> Upright | None:

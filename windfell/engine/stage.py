@@ -7,12 +7,13 @@ from dataclasses import replace
 from enum import StrEnum
 from typing import Any, Protocol
 
+import cv2
 import numpy as np
 
 from windfell.align.features import Features, unbent
 from windfell.align.glance import Glance, found_and_glanced
 from windfell.align.stars import Stars, find_stars
-from windfell.align.upright import LONGEST, find_edges
+from windfell.align.upright import LONGEST, blue_over_red, find_edges
 from windfell.engine.cache import Cache, key_of
 from windfell.engine.greys import CLOSE_SIDE, small_grey
 from windfell.engine.sources import Opened
@@ -20,6 +21,7 @@ from windfell.errors import FrameUnreadable
 from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
 from windfell.job import Job
+from windfell.pixels.colour import to_view
 from windfell.pixels.sheet import Sheet
 from windfell.recipe.model import Frame, FrameSet, Kind, LensCorrection, Project
 from windfell.recipe.project_file import Masks
@@ -143,20 +145,38 @@ def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: 
 
 
 def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:
-    """Straight edges (m, 4) that a frame shows, in px of an ideal lens."""
-    width, height = opened.size
+    """Straight edges (m, 4) that a frame shows in its light, in px of an ideal lens."""
+    size = _edge_size(opened)
+    key = key_of("edges", opened.identity, LONGEST)
+    return _unbent(host, opened, frame, host.cache.get(
+        key, lambda: find_edges(small_grey(host.greys, opened, size, job), *opened.size)))
 
+
+def coloured_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:
+    """Straight edges (m, 4) that a frame shows in its colour, as `frame_edges`: many that are plain to an eye are
+    no brighter than what lies beside them.
+    """
     def look() -> np.ndarray:
-        k = min(1.0, LONGEST / max(width, height))
-        size = max(1, round(width * k)), max(1, round(height * k))
-        return find_edges(small_grey(host.greys, opened, size, job), width, height)
+        size = _edge_size(opened)
+        sheet = opened.sheet(size[0] / opened.size[0], job)
+        seen = to_view(sheet.light(0, 0, sheet.width, sheet.height))
+        return find_edges(blue_over_red(cv2.resize(seen, size, interpolation=cv2.INTER_AREA)), *opened.size)
 
-    found = host.cache.get(key_of("edges", opened.identity, LONGEST), look)
+    return _unbent(host, opened, frame, host.cache.get(key_of("coloured edges", opened.identity, LONGEST), look))
+
+
+def _edge_size(opened: Opened) -> tuple[int, int]:
+    """The size (width, height) at which straight edges are looked for."""
+    k = min(1.0, LONGEST / max(opened.size))
+    return max(1, round(opened.size[0] * k)), max(1, round(opened.size[1] * k))
+
+
+def _unbent(host: Host, opened: Opened, frame: Frame, edges: np.ndarray) -> np.ndarray:
     optics = host.optics(opened, frame)
     if optics is None or not optics.bends:
-        return found
-    lens = Lens(width, height, 1.0)
-    return optics.ideal(found.reshape(-1, 2), lens.centre, lens.half_diagonal).reshape(-1, 4)
+        return edges
+    lens = Lens(*opened.size, 1.0)
+    return optics.ideal(edges.reshape(-1, 2), lens.centre, lens.half_diagonal).reshape(-1, 4)
 
 
 def content_key(opened: list[Opened], frames: tuple[Frame, ...]) -> tuple:

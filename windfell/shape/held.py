@@ -24,7 +24,7 @@ CURVED = 0.06
 LEAST_SHARE = 0.015
 LONGER, LEAST_SEEN = (0.2, 0.08, 0.0), 0.4
 SPOTS = 25
-GIVING, GIVES = ("straight", "upright"), 0.05
+GIVING, GIVES = ("straight", "upright"), 0.0133
 
 
 @dataclass(frozen=True, eq=False)

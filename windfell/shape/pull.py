@@ -32,6 +32,7 @@ LEAST_AREA = 0.2
 # how finely the way back is held, by cells of the way there: where much is squeezed, more so
 WAYS_BACK, DRAFT_BACK, ASTRAY = (2, 4, 8), 64, 0.25
 RIM = 0.01
+ONE_LINE = 8
 SEEN = 16000
 
 
@@ -136,7 +137,9 @@ class Pull:
         return mesh, cut
 
     def _cut(self, forth: Lattice, amounts: Sequence[float]) -> Bounds:
-        """From the whole plane's bounds to the rectangle within the bent sides, side by side, by the amounts."""
+        """From the whole plane's bounds, by the amounts, to the rectangle around the bent sides, and at the end the
+        one within them.
+        """
         whole = self.task.bounds
         edge = self._rim
         bent = edge + forth.at(edge) if len(edge) else edge
@@ -149,10 +152,13 @@ class Pull:
                 most = np.min if first else np.max
                 outer += float(most(bent[:, axis]) - most(edge[:, axis]))
             if len(spots):
-                inner = np.max if first else np.min
-                inside = float(inner((spots + forth.at(spots))[:, axis]))
+                there = (spots + forth.at(spots))[:, axis]
                 rim = self._pixel / 2 if self.task.rim else 0.0
-                outer = (1 - amount) * outer + amount * (inside + (rim if first else -rim))
+                inside = float((np.max if first else np.min)(there)) + (rim if first else -rim)
+                # short of all, nothing within the sides is cut off; in the end they are one line
+                near = float((np.min if first else np.max)(there))
+                share = amount**ONE_LINE
+                outer = (1 - amount) * outer + amount * ((1 - share) * near + share * inside)
             found[name] = outer
         if self.task.closed:
             found["left"], found["right"] = whole.left, whole.right
