@@ -3,6 +3,7 @@
 import os
 import tempfile
 import unittest
+import warnings
 import zipfile
 from dataclasses import replace
 from datetime import datetime
@@ -229,6 +230,17 @@ class EveryFormat(Written):
         for name in ("cut.jxl", "cut.hdr"):
             with self.assertRaisesRegex(FrameUnreadable, name):
                 StillFrame(str(self.folder / name)).encoded()
+
+    def test_what_is_no_number_in_a_float_tiff_is_dark(self):
+        light = soft(60, 80, 3, 32)
+        light[3:9, 4:8], light[20, 20:30], light[21, 20:30] = np.nan, np.inf, -np.inf
+        for kind in (np.float16, np.float32, np.float64):
+            tifffile.imwrite(self.folder / "a.tif", light.astype(kind), photometric="rgb")
+            with warnings.catch_warnings():
+                warnings.simplefilter("error")
+                read = StillFrame(str(self.folder / "a.tif")).encoded()
+            self.assertEqual((read[3:9, 4:8].max(), read[20, 25, 0], read[21].min()), (0, 65504, 0))
+            np.testing.assert_allclose(read[30:], light[30:], rtol=1e-3)
 
     def test_a_jpeg_fits_into_a_size(self):
         picture = np.clip(soft(300, 400, 3, 8) + RNG.integers(-30, 30, (300, 400, 3)), 0, 255).astype(np.uint8)

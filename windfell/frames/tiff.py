@@ -15,6 +15,7 @@ tifffile = Later("tifffile")
 ICC_TAG, EXIF_TAG = 34675, 34665
 # PlanarConfiguration (TIFF 6.0, section 8); a file without the tag has a px's samples together
 PLANES_APART = 2
+MOST_LIGHT = 65504.0  # of half floats, as light is kept
 EXIF_NAMES = {
     "ExposureTime": 33434, "FNumber": 33437, "ISOSpeedRatings": 34855,
     "PhotographicSensitivity": 34855, "DateTimeOriginal": 36867, "FocalLength": 37386,
@@ -73,21 +74,23 @@ def tiff_pixels(path: str) -> NDArray:
         if page.planarconfig == PLANES_APART and pixels.ndim == 3:
             pixels = np.moveaxis(pixels, 0, -1)
         if _kind(page) == "MINISWHITE":
-            pixels = np.iinfo(pixels.dtype).max - pixels
+            pixels = (1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max) - pixels
         over = any(str(getattr(x, "name", x)) == "ASSOCALPHA" for x in page.extrasamples)
     return as_colours(pixels, over)
 
 
 def as_colours(pixels: NDArray, over: bool = False) -> NDArray:
     """Grey repeated, alpha dropped unless parts are transparent (h, w, 4); the sample kind made uint8, uint16 or
-    float32. `over`: the colours hold their share of light only, as of a picture laid over black.
+    float32, what is no number 0. `over`: the colours hold their share of light only, as of a picture laid over black.
     """
     if pixels.dtype == np.bool_:
         pixels = pixels.astype(np.uint8) * 255
     if pixels.dtype == np.uint32:
         pixels = (pixels >> 16).astype(np.uint16)
-    if pixels.dtype in (np.float16, np.float64):
-        pixels = pixels.astype(np.float32)
+    if pixels.dtype.kind == "f":
+        with np.errstate(over="ignore"):
+            pixels = pixels.astype(np.float32)
+        pixels = np.nan_to_num(pixels, copy=False, nan=0.0, posinf=MOST_LIGHT, neginf=0.0)
     if pixels.dtype not in (np.uint8, np.uint16, np.float32):
         raise ValueError(f"its samples are of kind {pixels.dtype}")
     if pixels.ndim == 2:
