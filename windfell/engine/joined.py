@@ -46,8 +46,8 @@ class JoinedFrames(RegisteredFrames):
     """
 
     def _light_key(self, job: Job) -> str:
-        lit = development_key(self.set.used), self.set.joining.match_light
-        return key_of("light", self._world_key(job), *lit)
+        return self._once("light key", lambda: key_of(
+            "light", self._world_key(job), development_key(self.set.used), self.set.joining.match_light))
 
     def _owner_key(self, job: Job) -> str:
         plain = self._found_owner_key(job)
@@ -62,7 +62,8 @@ class JoinedFrames(RegisteredFrames):
         """Of the owners as they were without areas."""
         owning = tuple(f.masks for f in self.set.used)
         asked = owning if any(owning) else ()
-        return key_of("owner", self._light_key(job), self.set.joining.cut_seams, *asked)
+        return self._once("owner key", lambda: key_of(
+            "owner", self._light_key(job), self.set.joining.cut_seams, *asked))
 
     @property
     def _given(self) -> tuple[Given, ...]:
@@ -123,7 +124,8 @@ class JoinedFrames(RegisteredFrames):
     def frames_joined_key(self, job: Job) -> str:
         """Of the frames joined, whatever the view."""
         joining = self.set.joining
-        return key_of(self._seen_key(job), joining.blend_pct, joining.blend, *joining.seam_blends)
+        return self._once("joined key", lambda: key_of(
+            self._seen_key(job), joining.blend_pct, joining.blend, *joining.seam_blends))
 
     def straight_frame(self, n: int, canvas: Canvas, region: Region, job: Job) -> Warped | None:
         """Placed frame `n`, lit, on a region of a canvas, not bent along seams; None if it is not there."""

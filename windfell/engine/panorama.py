@@ -48,7 +48,8 @@ class PanoramaStages(LaidOutFrames):
 
     def base_key(self, job: Job) -> str:
         """Of all that the picture without its finish hangs on."""
-        return key_of(self.joined_key(job), self.set.view, self.set.outline, *self.set.repairs)
+        return self._once("base key", lambda: key_of(
+            self.joined_key(job), self.set.view, self.set.outline, *self.set.repairs))
 
     def joined_key(self, job: Job) -> str:
         """Of the joined picture around the frames and what lies behind it, whatever the view, without repairs."""

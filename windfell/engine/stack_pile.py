@@ -40,9 +40,13 @@ class PileStages(StackStages):
     """Pure stages over one recipe; the picture's layers are laid over each other region by region."""
 
     def base_key(self, job: Job) -> str:
-        c, own = self.set.combining, super().base_key(job)
-        own = key_of(own, c.region, c.layers) if c.region or c.layers else own
-        return key_of(own, *self.set.repairs) if self.set.repairs else own
+        c, plain = self.set.combining, super().base_key
+
+        def key() -> str:
+            own = key_of(plain(job), c.region, c.layers) if c.region or c.layers else plain(job)
+            return key_of(own, *self.set.repairs) if self.set.repairs else own
+
+        return self._once("base key", key)
 
     def render(self, region: Region, scale: float, job: Job) -> Picture:
         """A region, in px of the picture at that scale."""
