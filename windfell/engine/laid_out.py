@@ -306,15 +306,24 @@ class LaidOutFrames(JoinedFrames):
 
     def kept_area(self, job: Job, fine: bool = True) -> float:
         """The share of what the frames cover, as solid angle, that the canvas shows."""
-        surface = self._surface(KEPT_PIXELS, job)
-        y, x = np.nonzero(self._coverage(surface, job))
-        rays = surface.rays(np.stack([x, y], -1).astype(np.float64))
-        weight = np.ones(len(rays)) if self._slid else np.hypot(rays[:, 0], rays[:, 2])
-        canvas = self.canvas(job, fine)
+        return self.kept_by(self.canvas(job, fine), job)
+
+    def kept_by(self, canvas: Canvas, job: Job) -> float:
+        """As `kept_area`, of any canvas."""
+        rays, weight = self._covered_evenly(job)
         with np.errstate(invalid="ignore"):
-            place = canvas.pixels(rays)
-            shown = inside_frame(place, canvas.width, canvas.height)
+            shown = inside_frame(canvas.pixels(rays), canvas.width, canvas.height)
         return float(np.sum(weight * shown) / max(np.sum(weight), 1e-9))
+
+    def _covered_evenly(self, job: Job) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Rays (n, 3) to all that is covered, and for how much each stands (n,)."""
+        def spread() -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+            surface = self._surface(KEPT_PIXELS, job)
+            y, x = np.nonzero(self._coverage(surface, job))
+            rays = surface.rays(np.stack([x, y], -1).astype(np.float64))
+            return rays, np.ones(len(rays)) if self._slid else np.hypot(rays[:, 0], rays[:, 2])
+
+        return self._once("covered evenly", spread)
 
     def size(self, job: Job) -> tuple[int, int]:
         """(width, height) px at full size."""

@@ -12,7 +12,7 @@ from windfell.engine.panorama import PanoramaStages
 from windfell.geometry.directions import degrees_of, rays_of
 from windfell.job import Job
 from windfell.shape.canvas import Canvas
-from windfell.shape.figures import Cost, cost_of, inside_bounds
+from windfell.shape.figures import Cost, cost_of
 from windfell.shape.held import bow
 from windfell.shape.net import COLUMNS, ROWS
 
@@ -110,22 +110,16 @@ def suggested_pull(stages: PanoramaStages, job: Job) -> float | None:
         return None
     o = stages.set.outline
     sides = np.array([o.top_pct, o.right_pct, o.bottom_pct, o.left_pct]) / 100
-    shown = _covered_spots(stages, job)
+    whole = stages.whole_canvas(job)
     for percent in SUGGESTIONS:
         job.check()
         mesh, cut = pull.mesh(sides * percent / 100, None, fine=False)
-        kept = inside_bounds(mesh.forward(shown), cut).mean() if len(shown) else 1.0
-        if kept >= KEPT_AT_LEAST and cost_of(mesh, cut, pull.task.held, pull.seen).unnoticed:
+        if not cost_of(mesh, cut, pull.task.held, pull.seen).unnoticed:
+            continue
+        canvas = replace(whole, mesh=mesh).bounded(cut.left, cut.top, cut.right, cut.bottom)
+        if stages.kept_by(canvas, job) >= KEPT_AT_LEAST:
             return float(percent)
     return 0.0
-
-
-def _covered_spots(stages: PanoramaStages, job: Job) -> Array:
-    """Spots (n, 2) of the unbent plane, spread evenly over all that is covered."""
-    whole = stages.whole_canvas(job)
-    seen = stages.coarse_coverage(whole, job)
-    y, x = np.nonzero(seen)
-    return whole.resized(seen.shape[1], seen.shape[0]).cut(np.stack([x, y], -1).astype(float))
 
 
 @dataclass(frozen=True)
