@@ -8,8 +8,8 @@ from unittest.mock import patch
 import numpy as np
 
 from tests.support import engine, frames_in, green, project_of, ridge
-from windfell.engine.draft import opaque
-from windfell.engine.surface import Ownership, softly
+from windfell.engine.draft import ShownFrame, _shrunk, opaque
+from windfell.engine.surface import Ownership, _cut, columns, softly
 from windfell.job import Job
 from windfell.join.blend import wide_correction
 from windfell.pixels.colour import to_view
@@ -65,6 +65,15 @@ class Drafts(unittest.TestCase):
                 self.assertGreater(shown.mean(), 0.9 * picture.covered.mean())
                 self.assertLess(off[shown].mean(), 7.0)
 
+    def test_a_shrunk_frame_lies_where_it_lay(self):
+        pixels = np.zeros((30, 40, 4), np.uint8)
+        pixels[10:20, 10:20] = 200
+        small = _shrunk(ShownFrame(pixels, (24, 12, 64, 42), (80, 60)), 2.0)
+        self.assertEqual(small.size, (40, 30))
+        y, x = np.nonzero(small.pixels[..., 3] > 100)
+        self.assertAlmostEqual((x + small.box[0]).mean(), 19.0, delta=0.6)
+        self.assertAlmostEqual((y + small.box[1]).mean(), 13.0, delta=0.6)
+
     def test_the_whole_sphere_closes(self):
         self.assert_alike(self.varied(view=View(full_sphere=True)))
 
@@ -115,6 +124,19 @@ class Drafts(unittest.TestCase):
 
 
 class Surfaces(unittest.TestCase):
+    def test_a_part_of_it_goes_on_at_its_edges_and_around(self):
+        values = np.random.default_rng(1).random((40, 60, 3)).astype(np.float32)
+        half = np.pi
+        for surface in (Canvas("rectilinear", -1.5, -1.0, 1.5, 1.0, 60, 40),
+                        Canvas("equirectangular", -half, -half / 2, half, half / 2, 60, 40)):
+            for left, top in ((20, 10), (-4, 3), (30, -9), (48, 31), (-70, 5), (130, 50)):
+                where = np.stack(np.meshgrid(left + np.arange(9.0), top + np.arange(7.0)), -1).astype(np.float32)
+                part, moved = _cut(values, surface, where)
+                x, y = (np.rint(moved[..., c]).astype(int) for c in (0, 1))
+                rows = np.clip(np.rint(where[..., 1]).astype(int), 0, 39)
+                across = columns(surface, np.rint(where[..., 0]).astype(int))
+                np.testing.assert_array_equal(part[y, x], values[rows, across])
+
     def test_places_at_infinity_need_no_room_and_change_nothing_elsewhere(self):
         owner = np.zeros((40, 60), np.int16)
         owner[:, 30:] = 1

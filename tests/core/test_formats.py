@@ -28,6 +28,7 @@ from windfell.engine.carried import carried_over, sphere_place
 from windfell.engine.export import export, sheet_depth
 from windfell.engine.output_size import output_scale
 from windfell.errors import BadRequest, FrameUnreadable, OutputFailed
+from windfell.frames.masks import read_mask
 from windfell.frames.pillow import avif_pixels, heif_pixels
 from windfell.frames.still import StillFrame
 from windfell.job import Job
@@ -241,6 +242,11 @@ class EveryFormat(Written):
                 read = StillFrame(str(self.folder / "a.tif")).encoded()
             self.assertEqual((read[3:9, 4:8].max(), read[20, 25, 0], read[21].min()), (0, 65504, 0))
             np.testing.assert_allclose(read[30:], light[30:], rtol=1e-3)
+        tifffile.imwrite(self.folder / "mask.tif", light[..., 0])
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            mask = read_mask(self.folder / "mask.tif")
+        self.assertEqual((mask[3:9, 4:8].max(), mask[20, 25], mask[21, 25]), (0, 255, 0))
 
     def test_a_jpeg_fits_into_a_size(self):
         picture = np.clip(soft(300, 400, 3, 8) + RNG.integers(-30, 30, (300, 400, 3)), 0, 255).astype(np.uint8)

@@ -2,6 +2,8 @@
 
 import unittest
 from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from unittest import mock
 
 import cv2
@@ -13,6 +15,7 @@ from windfell.align.upright import blue_over_red, find_edges
 from windfell.engine.cache import key_of
 from windfell.engine.laid_out import _weight
 from windfell.engine.shape_marks import suggested_pull
+from windfell.engine.stage import coloured_edges
 from windfell.geometry.camera import Lens
 from windfell.geometry.directions import rays_of
 from windfell.geometry.mesh import Bounds, Lattice, Mesh, slopes
@@ -21,7 +24,7 @@ from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
 from windfell.pixels.tiles import Region
-from windfell.recipe.model import ProjectionChoice, View
+from windfell.recipe.model import ProjectionChoice, View, frame_from_path
 from windfell.recipe.outline import BentLine, Crop, Edges, LineKind, NetPoint, Outline, Ratio, Room, StiffPatch
 from windfell.shape import rectangle
 from windfell.shape.bounds import fitted_canvas
@@ -399,6 +402,23 @@ class Pictures(unittest.TestCase):
         self.assertGreater(there.kept_area(Job()), 0.975)
         with mock.patch("windfell.engine.shape_marks.KEPT_AT_LEAST", 1.01):
             self.assertEqual(suggested_pull(stages, Job()), 0.0)
+
+    def test_edges_that_frames_show_in_colour_alone_count(self):
+        seen = np.full((300, 400, 3), 128, np.uint8)
+        seen[:150] = [110, 128, 146]
+        with TemporaryDirectory() as folder:
+            path = str(Path(folder) / "a.png")
+            cv2.imwrite(path, seen[..., ::-1])
+            frame = frame_from_path(path)
+            opened = self.engine.opened(self.project, frame, Job())
+            found = coloured_edges(self.engine, opened, frame, Job())
+        self.assertGreater(np.ptp(found[:, [0, 2]]), 350)
+        assert_allclose(found[:, [1, 3]], 149.5, atol=0.8)
+        edge = np.array([[100.0, 60.0, 180.0, 300.0]])
+        with mock.patch("windfell.engine.laid_out.frame_edges", return_value=np.zeros((0, 4))), \
+                mock.patch("windfell.engine.laid_out.coloured_edges", return_value=edge):
+            fresh = engine()
+            self.assertGreater(len(fresh.stages(self.project, self.id).edges(Job())), 0)
 
     def test_regions_of_a_pulled_picture_fit_the_whole(self):
         project = self._with(Outline(Edges.PULL))
