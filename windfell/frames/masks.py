@@ -26,7 +26,8 @@ def read_mask(path: Path) -> NDArray[np.uint8]:
         if found.dtype == np.uint16:
             found = (found / 257 + 0.5).astype(np.uint8)
         elif found.dtype != np.uint8:
-            found = np.clip(255 * np.nan_to_num(found.astype(np.float32), posinf=1.0, neginf=0.0) + 0.5, 0, 255).astype(np.uint8)
+            share = np.nan_to_num(found.astype(np.float32), posinf=1.0, neginf=0.0)
+            found = (255 * np.clip(share, 0, 1) + 0.5).astype(np.uint8)
         if found.ndim == 3:
             found = found[..., 0] if found.shape[2] < 3 else found[..., :3].max(axis=2)
         return np.ascontiguousarray(found)
