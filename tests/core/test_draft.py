@@ -65,6 +65,21 @@ class Drafts(unittest.TestCase):
                 self.assertGreater(shown.mean(), 0.9 * picture.covered.mean())
                 self.assertLess(off[shown].mean(), 7.0)
 
+    def test_what_was_ready_may_be_gone_a_moment_later(self):
+        project, cache = self.varied(joining=Joining(blend_pct=43.0)), self.engine.cache
+        before = self.engine.draft(project, self.set_id, 424, Job()).pixels
+        holds = cache.holds
+
+        def gone(key):
+            held = holds(key)
+            cache.forget(key)
+            return held
+
+        with patch.object(cache, "holds", gone):
+            small = self.engine.draft(project, self.set_id, 300, Job()).pixels
+        self.assertGreater((small[..., 3] > 0).mean(), 0.5)
+        np.testing.assert_array_equal(self.engine.draft(project, self.set_id, 424, Job()).pixels, before)
+
     def test_a_shrunk_frame_lies_where_it_lay(self):
         pixels = np.zeros((30, 40, 4), np.uint8)
         pixels[10:20, 10:20] = 200

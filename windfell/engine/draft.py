@@ -175,8 +175,7 @@ def shown_frames(stages: Jointly, cache: Cache, scale: float, job: Job) -> list[
         return cache.get(key, show)
 
     def shrink() -> list[ShownFrame | None]:
-        finer = cache.get(key_of("draft shown", blended, ready[0]), list)
-        return [f and _shrunk(f, ready[0] / scale) for f in finer]
+        return [f and _shrunk(f, ready[0] / scale) for f in shown_frames(stages, cache, ready[0], job)]
 
     return cache.get(key_of("draft shrunk", blended, ready[0], scale), shrink)
 

@@ -51,7 +51,7 @@ def with_repairs(stages: Any, cache: Cache, pixels: U8, canvas: Canvas, job: Job
     for n, repair in enumerate(stages.set.repairs):
         key = _key(stages, n, job)
         if repair.on and cache.holds(key):
-            (patch,) = cache.get(key, tuple)
+            (patch,) = cache.get(key, lambda n=n, repair=repair: (_patch(stages, n, repair, job),))
             if patch is not None:
                 pixels = _laid(pixels, canvas, patch)
     return pixels

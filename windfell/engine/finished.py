@@ -179,6 +179,7 @@ def _little_draft(whole: _Whole, light: F32, scale: float) -> F32:
     height, width = light.shape[:2]
     region, size = Region(0, 0, width, height), _guide_size(width, height)[1]
     for n, adjustment in enumerate(whole.active):
+        whole.job.check()
         known: dict[Any, Any] = {}
 
         def once(what: Any, make: Callable[[], Any], known: dict[Any, Any] = known) -> Any:
