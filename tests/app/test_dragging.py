@@ -83,6 +83,23 @@ class Dragging(WindowTest):
         self.assertEqual(self.window.source.shown.project, self.session.project)
 
 
+@with_proofs
+class ProofsGiveWay(WindowTest):
+    def test_a_proof_that_gave_way_to_an_edit_that_does_not_touch_it_comes_all_the_same(self):
+        self.open("shape")
+        self.settle()
+        desk = self.session.desk
+        self.session.change("view.yaw_deg", 7.0)
+        self.until(lambda: any(desk.runs(f"proof {v}") for v in self.window.stations["shape"].proofs.cards))
+        asked, ask = [], desk.ask
+        gave_way = {v for v in self.window.stations["shape"].proofs.cards if desk.runs(f"proof {v}")}
+        desk.ask = lambda channel, *a, **k: (asked.append(channel), ask(channel, *a, **k))[1]
+        self.session.change("name", "Ridge, once more")
+        self.assertFalse(self.window.stations["shape"].proofs.settled)
+        self.settle()
+        self.assertLessEqual({f"proof {v}" for v in gave_way}, set(asked))
+
+
 class Sides(unittest.TestCase):
     def test_drafts_that_are_late_become_smaller_at_once_where_much_too_late(self):
         side = _Side()
