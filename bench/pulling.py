@@ -162,10 +162,9 @@ def one(rng: np.random.Generator, photographer: Photographer, folder: Path, keep
     stages_of(Edges.PULL, 63.0)[0].canvas(Job(), fine=False)
     changed = time.perf_counter() - begun
     figures = measured(pulled, plain, lines, turn)
-    figures["amount"] = suggested_pull(pulled, Job())
-    suggested = figures
-    if figures["amount"] < 100:
-        suggested = measured(stages_of(Edges.PULL, figures["amount"])[0], plain, lines, turn)
+    figures["amount"], suggested, amount = 100.0, figures, suggested_pull(pulled, Job())
+    if amount < 100:
+        suggested = measured(stages_of(Edges.PULL, amount)[0], plain, lines, turn) | {"amount": amount}
     figures["trim"] = stages_of(Edges.TRIM)[0].kept_area(Job())
     picture = engine.picture(project, "set", 1.0, Job())
     figures["bare"] = float((~picture.covered).sum())
@@ -184,7 +183,8 @@ def one(rng: np.random.Generator, photographer: Photographer, folder: Path, keep
 
 def good(f: dict[str, float]) -> bool:
     bounded = all(f[key] <= most for key, most in WANTED.items() if key != "kept")
-    return bounded and f["kept"] >= WANTED["kept"] and f.get("bare", 0) == 0 and f["least area"] > 0
+    full = f["amount"] < 100 or f["bare"] == 0
+    return bounded and full and f["kept"] >= WANTED["kept"] and f["least area"] > 0
 
 
 def words_of(f: dict[str, float]) -> str:
@@ -195,11 +195,11 @@ def words_of(f: dict[str, float]) -> str:
 
 def at(full: dict[str, float], f: dict[str, float]) -> str:
     """The suggested amount, and its figures where those of the full pull are missed."""
-    said = f"suggested {full['amount']:.0f} % "
+    said = f"suggested {f['amount']:.0f} % "
     if good(full):
         return said + "| "
     return said + (f"kept {f['kept']:.3f} stretch {f['stretch']:.2f} bend {f['bend']:.2f} lean {f['lean']:.2f} "
-                   f"horizon {f['horizon']:.2f}{'' if good({**f, 'bare': 0}) else '  <<'} | ")
+                   f"horizon {f['horizon']:.2f}{'' if good(f) else '  <<'} | ")
 
 
 def main() -> None:
@@ -224,7 +224,7 @@ def main() -> None:
             continue
         rows.append(f)
         plain.append(without)
-        fallback.append(good(f) or good({**suggested, "bare": 0}))
+        fallback.append(good(f) or good(suggested))
         times.append((solved, changed))
         print(f"{n:3d} {count:2d} frames, {name:<12} {words_of(f)}{'' if good(f) else '  <'} | "
               f"{at(f, suggested)}without lines: bend {without['bend']:.2f} lean "

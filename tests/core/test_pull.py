@@ -30,7 +30,7 @@ from windfell.shape import rectangle
 from windfell.shape.bounds import fitted_canvas
 from windfell.shape.canvas import Canvas
 from windfell.shape.edges import Edge, arc, world_edges
-from windfell.shape.figures import cost_of, inside_bounds
+from windfell.shape.figures import _inside, cost_of
 from windfell.shape.held import Held, bow, drawn_line, given_way, held_lines, horizon_parts
 from windfell.shape.net import net_lattice
 from windfell.shape.pull import Task
@@ -197,7 +197,7 @@ class Pulls(unittest.TestCase):
         y, x = np.nonzero(pull.task.covered)
         spots = to_plane(np.stack([x, y], -1)[::7].astype(float))
         meshes = [pull.mesh([amount] * 4, fine=False) for amount in (0.3, 0.6, 0.9, 1.0)]
-        kept = [inside_bounds(mesh.forward(spots), cut).mean() for mesh, cut in meshes]
+        kept = [_inside(mesh.forward(spots), cut).mean() for mesh, cut in meshes]
         self.assertGreater(kept[1], 0.999)
         self.assertEqual(kept, sorted(kept, reverse=True))
         self.assertGreater(kept[-1], 0.98)

@@ -176,23 +176,28 @@ def finished_draft(stages: Unfinished, light: F32, scale: float, job: Job) -> F3
 
 def _little_draft(whole: _Whole, light: F32, scale: float) -> F32:
     """A draft whose steps are told what lies there before each of them, shrunk: no smaller picture goes along."""
+    for n in range(len(whole.active)):
+        whole.job.check()
+        light = stepped(light, (_told_step(whole, n, light, scale),))
+    return light
+
+
+def _told_step(whole: _Whole, n: int, light: F32, scale: float) -> Step:
+    """The n-th step of a draft, told the light before it."""
     height, width = light.shape[:2]
     region, size = Region(0, 0, width, height), _guide_size(width, height)[1]
-    for n, adjustment in enumerate(whole.active):
-        whole.job.check()
-        known: dict[Any, Any] = {}
+    known: dict[Any, Any] = {}
 
-        def once(what: Any, make: Callable[[], Any], known: dict[Any, Any] = known) -> Any:
-            if what not in known:
-                known[what] = make()
-            return known[what]
+    def once(what: Any, make: Callable[[], Any]) -> Any:
+        if what not in known:
+            known[what] = make()
+        return known[what]
 
-        def small(now: F32 = light, once: Callable[..., Any] = once) -> F32:
-            return once("small", lambda: cv2.resize(now, size, interpolation=cv2.INTER_AREA))
+    def small() -> F32:
+        return once("small", lambda: cv2.resize(light, size, interpolation=cv2.INTER_AREA))
 
-        scene = Scene(region, scale, (width, height), small, small, once)
-        light = stepped(light, (Step(adjustment, whole.share(n, region, scale), scene),))
-    return light
+    scene = Scene(region, scale, (width, height), small, small, once)
+    return Step(whole.active[n], whole.share(n, region, scale), scene)
 
 
 def _guide_size(width: int, height: int) -> tuple[float, tuple[int, int]]:

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from windfell.frames.see_through import unlaid
 from windfell.later import Later
 from windfell.pixels.colour import BT709, rgb_to_xyz
+from windfell.pixels.sheet import real_light
 
 OpenEXR = Later("OpenEXR")
 
@@ -32,7 +33,7 @@ def exr_pixels(path: str) -> NDArray[np.float32]:
         planes = [channels["Y"]] * 3
     else:
         raise ValueError(f"its channels are {', '.join(sorted(channels))}, not red, green and blue")
-    light = np.nan_to_num(np.dstack(planes).astype(np.float32), nan=0.0, posinf=65504.0, neginf=0.0)
+    light = real_light(np.dstack(planes))
     found = file.header().get("chromaticities")
     if found is None:
         return _with_alpha(light, channels.get("A"))

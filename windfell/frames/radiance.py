@@ -6,6 +6,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.pixels.sheet import real_light
+
 HEAD_BYTES = 64 * 1024
 
 
@@ -25,4 +27,4 @@ def hdr_pixels(path: str) -> NDArray[np.float32]:
         light = cv2.imdecode(np.frombuffer(file.read(), np.uint8), cv2.IMREAD_UNCHANGED)
     if light is None or light.ndim != 3 or light.dtype != np.float32:
         raise ValueError("its content is damaged")
-    return cv2.cvtColor(np.nan_to_num(light, nan=0.0, posinf=65504.0, neginf=0.0), cv2.COLOR_BGR2RGB)
+    return cv2.cvtColor(real_light(light), cv2.COLOR_BGR2RGB)

@@ -9,13 +9,13 @@ from numpy.typing import NDArray
 
 from windfell.frames.see_through import is_clear, unlaid
 from windfell.later import Later
+from windfell.pixels.sheet import real_light
 
 tifffile = Later("tifffile")
 
 ICC_TAG, EXIF_TAG = 34675, 34665
 # PlanarConfiguration (TIFF 6.0, section 8); a file without the tag has a px's samples together
 PLANES_APART = 2
-MOST_LIGHT = 65504.0  # of half floats, as light is kept
 EXIF_NAMES = {
     "ExposureTime": 33434, "FNumber": 33437, "ISOSpeedRatings": 34855,
     "PhotographicSensitivity": 34855, "DateTimeOriginal": 36867, "FocalLength": 37386,
@@ -88,9 +88,7 @@ def as_colours(pixels: NDArray, over: bool = False) -> NDArray:
     if pixels.dtype == np.uint32:
         pixels = (pixels >> 16).astype(np.uint16)
     if pixels.dtype.kind == "f":
-        with np.errstate(over="ignore"):
-            pixels = pixels.astype(np.float32)
-        pixels = np.nan_to_num(pixels, copy=False, nan=0.0, posinf=MOST_LIGHT, neginf=0.0)
+        pixels = real_light(pixels)
     if pixels.dtype not in (np.uint8, np.uint16, np.float32):
         raise ValueError(f"its samples are of kind {pixels.dtype}")
     if pixels.ndim == 2:

@@ -12,6 +12,8 @@ from windfell.pixels.profiles import Linearizer
 
 F32 = NDArray[np.float32]
 
+MOST_LIGHT = 65504.0  # of a half float, as light is kept
+
 
 @dataclass(frozen=True)
 class Sheet:
@@ -41,6 +43,12 @@ class Sheet:
         """Working-space light of a box of pixels."""
         part = np.ascontiguousarray(self.pixels[top:bottom, left:right])
         return part.astype(np.float32) if self.linearizer is None else self.linearizer(part)
+
+
+def real_light(light: NDArray) -> F32:
+    """Light, float32, as it can be kept: no number is dark, infinite as much as a half float holds."""
+    with np.errstate(over="ignore"):
+        return np.nan_to_num(light.astype(np.float32), copy=False, nan=0.0, posinf=MOST_LIGHT, neginf=0.0)
 
 
 def seen_at(covered: NDArray[np.bool_], where: F32) -> NDArray[np.bool_]:

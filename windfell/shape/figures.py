@@ -49,7 +49,7 @@ class Cost:
 def cost_of(mesh: Mesh, cut: Bounds, held: Sequence[Held], seen: Array) -> Cost:
     """The cost of a bend for the part of the bent plane that is kept; `seen` (n, 2): spots of what is covered."""
     bent = mesh.forward(seen)
-    inside = inside_bounds(bent, cut)
+    inside = _inside(bent, cut)
     if not inside.any():
         return Cost()
     places: dict[str, Array] = {}
@@ -70,7 +70,7 @@ def cost_of(mesh: Mesh, cut: Bounds, held: Sequence[Held], seen: Array) -> Cost:
         if line.kind == "drawn":
             continue
         after = mesh.forward(line.spots)
-        shown = inside_bounds(after, cut)
+        shown = _inside(after, cut)
         if shown.sum() < 3:
             continue
         before, after = line.spots[shown], after[shown]
@@ -87,8 +87,7 @@ def cost_of(mesh: Mesh, cut: Bounds, held: Sequence[Held], seen: Array) -> Cost:
     return Cost(most, float(np.percentile(shear, SHARE)), **worst, places=shares)
 
 
-def inside_bounds(spots: Array, cut: Bounds) -> NDArray[np.bool_]:
-    """Which spots (n, 2) of a plane lie within bounds."""
+def _inside(spots: Array, cut: Bounds) -> NDArray[np.bool_]:
     x, y = spots[:, 0], spots[:, 1]
     return (x >= cut.left) & (x <= cut.right) & (y >= cut.top) & (y <= cut.bottom)
 
