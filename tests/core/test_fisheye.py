@@ -19,7 +19,9 @@ from windfell.align.fisheye import (
     fisheye_diagonal,
     focal_of_diagonal,
     laid_flat,
+    matched_pairs,
     may_be_fisheye,
+    worth_a_look,
 )
 from windfell.align.panorama import grounded
 from windfell.align.parallax import depth_of
@@ -77,6 +79,10 @@ def taken() -> tuple[Path, Path]:
     return folder / "mute", folder / "named"
 
 
+def _diagonal(features: list[Features]) -> float | None:
+    return fisheye_diagonal(features, matched_pairs(features, Job()), Job())
+
+
 def _features(folder: Path) -> list[Features]:
     project, set_id = project_of(frames_in(folder))
     own = project.set(set_id)
@@ -132,11 +138,16 @@ class Fisheyes(unittest.TestCase):
 
     def test_the_angle_is_told_by_what_agrees(self):
         for folder, low, high in ((taken()[0], 130, 185), (ridge(), None, None)):
-            degrees = fisheye_diagonal(_features(folder), Job())
+            degrees = _diagonal(_features(folder))
             if low is None:
                 self.assertIsNone(degrees)
             else:
                 self.assertTrue(low <= degrees <= high, degrees)
+
+    def test_a_plain_row_is_told_without_a_look_at_its_light(self):
+        for folder, pairs in ((taken()[0], [(0, 1), (0, 2), (1, 2)]), (ridge(), [])):
+            features = _features(folder)
+            self.assertEqual(worth_a_look(features, matched_pairs(features, Job()), Job()), pairs)
 
     def test_the_correction_means_the_angle(self):
         for degrees in (135.0, 180.0, 210.0):
@@ -153,16 +164,17 @@ class Fisheyes(unittest.TestCase):
     def test_far_more_must_agree_than_through_a_plain_lens(self):
         frames = [replace(f, look=None) for f in laid_flat(_features(taken()[0])[:2], 0.7)]
         for fisheye, told in ((124, False), (126, True)):
-            with mock.patch("windfell.align.fisheye.find_links", return_value=([], [])), \
+            with mock.patch("windfell.align.fisheye.worth_a_look", return_value=[(0, 1)]), \
+                    mock.patch("windfell.align.fisheye.find_links", return_value=([], [])), \
                     mock.patch("windfell.align.fisheye.agreeing", side_effect=[60, 100, 80, 90, fisheye, 30, 0]):
-                self.assertEqual(fisheye_diagonal(frames, Job()), 155.0 if told else None)
+                self.assertEqual(_diagonal(frames), 155.0 if told else None)
 
     def test_a_turn_that_features_at_the_edges_agree_on_tells_a_fisheye_and_where_frames_lie(self):
         apart = [from_yaw_pitch_roll(np.radians(yaw), 0.02, -0.03) for yaw in (-54, 54)]
         fisheye, plain = _of_lens(fisheye_lens(15.0 / FULL_FRAME_HALF_MM), apart), _of_lens(
             Lens(WIDTH, HEIGHT, 430.0), [from_yaw_pitch_roll(np.radians(yaw), 0, 0) for yaw in (-12, 12)])
-        self.assertIsNone(fisheye_by_turns(plain, Job()))
-        turns = fisheye_by_turns(fisheye, Job())
+        self.assertIsNone(fisheye_by_turns(plain, matched_pairs(plain, Job()), Job()))
+        turns = fisheye_by_turns(fisheye, matched_pairs(fisheye, Job()), Job())
         self.assertIn(turns.degrees, (150.0, 165.0, 180.0))
         self.assertLess(angle_between(turns.of[0, 1], apart[1].T @ apart[0]), np.radians(6))
 

@@ -17,7 +17,7 @@ from windfell.align.barrel import BENT, PLAINLY, PULLS, agreeing, optics_of_pull
 from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features, unbent
 from windfell.align.matching import matches
-from windfell.align.pairs import find_links
+from windfell.align.pairs import explanations, find_links
 from windfell.align.registration import PanoramaRegistration
 from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics
@@ -25,6 +25,7 @@ from windfell.geometry.rotation import angle_between
 from windfell.job import Job
 
 Array = NDArray[np.float64]
+Alike = Sequence[tuple[tuple[int, int], NDArray[np.intp]]]
 
 DIAGONALS_DEG = (135.0, 155.0, 180.0, 210.0)
 TURNED_DEG = (135.0, 150.0, 165.0, 180.0, 195.0, 210.0)
@@ -40,18 +41,63 @@ def focal_of_diagonal(degrees: float) -> float:
 
 def laid_flat(features: Sequence[Features], focal: float) -> list[Features]:
     """The features where a flat view would show them, were the lens an equidistant fisheye of that focal length."""
-    return [unbent(f, Optics(mapping="equidistant", focal=focal)) for f in features]
+    return [unbent(f, _equidistant(focal)) for f in features]
 
 
-def fisheye_diagonal(features: Sequence[Features], job: Job) -> float | None:
-    """How many degrees the frames see across their corners, if as a fisheye's far more agrees than as a flat lens's
-    or one that bends; else None. `features` lie where the frames show them.
+def _equidistant(focal: float) -> Optics:
+    return Optics(mapping="equidistant", focal=focal)
+
+
+def matched_pairs(features: Sequence[Features], job: Job) -> Alike:
+    """The pairs of frames of which enough features look alike to say how they lie, and these (n, 2)."""
+    pairs = likely_pairs(features)
+    found = job.map(lambda p: matches(features[p[0]], features[p[1]]), pairs, "looking for overlap")
+    return [(p, m) for p, m in zip(pairs, found, strict=True) if len(m) >= FIRM]
+
+
+def worth_a_look(features: Sequence[Features], alike: Alike, job: Job) -> list[tuple[int, int]]:
+    """The pairs of which features agree on where frames lie, as a fisheye's or as others'; none where fewer do as a
+    fisheye's. Quick, since their light is not asked.
     """
-    if len(features) < 2:
+    found = set()
+
+    def most(lenses: Sequence[Optics | None]) -> int:
+        counts = []
+        for optics in lenses:
+            counted = job.map(lambda x, o=optics: _explained(features, *x, o), alike, "looking for overlap")
+            found.update(pair for (pair, _), count in zip(alike, counted, strict=True) if count)
+            counts.append(sum(counted))
+        return max(counts)
+
+    flat = most([optics_of_pull(pull) for pull in (0.0, *PULLS)])
+    return sorted(found) if most([_equidistant(focal_of_diagonal(d)) for d in DIAGONALS_DEG]) > flat else []
+
+
+def _explained(
+    features: Sequence[Features], pair: tuple[int, int], alike: NDArray[np.intp], optics: Optics | None
+) -> int:
+    """How many of these matches (n, 2) one homography explains, were the frames taken through such a lens."""
+    frames = [features[n] for n in pair]
+    points = [f.points[alike[:, n]] for n, f in enumerate(frames)]
+    if optics is not None:
+        lenses = [Lens(f.width, f.height, 1.0) for f in frames]
+        points = [optics.ideal(p, x.centre, x.half_diagonal) for p, x in zip(points, lenses, strict=True)]
+        near = [optics.in_reach(p, x.centre, x.half_diagonal) for p, x in zip(points, lenses, strict=True)]
+        points = [p[near[0] & near[1]] for p in points]
+    found, _ = explanations(*points, *frames, most=1)
+    return int(found[0][1].sum()) if found else 0
+
+
+def fisheye_diagonal(features: Sequence[Features], alike: Alike, job: Job) -> float | None:
+    """How many degrees the frames see across their corners, if as a fisheye's far more agrees than as a flat lens's
+    or one that bends; else None. `features` lie where the frames show them; `alike` are their `matched_pairs`.
+    """
+    pairs = worth_a_look(features, alike, job)
+    if not pairs:
         return None
 
     def agree(flat: Sequence[Features]) -> int:
-        return agreeing(find_links(flat, job, sparing=True)[0], len(features))
+        return agreeing(find_links(flat, job, pairs)[0], len(features))
 
     otherwise = max(agree(straightened(features, pull)) for pull in (0.0, *PULLS))
     found = {degrees: agree(laid_flat(features, focal_of_diagonal(degrees))) for degrees in DIAGONALS_DEG}
@@ -76,15 +122,11 @@ class Turns:
             for (a, b), t in placed.items())
 
 
-def fisheye_by_turns(features: Sequence[Features], job: Job) -> Turns | None:
+def fisheye_by_turns(features: Sequence[Features], alike: Alike, job: Job) -> Turns | None:
     """As `fisheye_diagonal`, of frames that share just what lies far from their middles, which no flat view shows:
     by how many features agree on a turn of the camera, were they seen by a fisheye (equidistant or stereographic) or
     by a lens that bends nothing or as much as some do.
     """
-    pairs = likely_pairs(features)
-    found = job.map(lambda p: matches(features[p[0]], features[p[1]]), pairs, "looking for overlap")
-    alike = [(p, m) for p, m in zip(pairs, found, strict=True) if len(m) >= FIRM]
-
     def turned(degrees: float, seen: Callable[[Features], Array], reach: float) -> tuple[int, Turns]:
         job.check()
         rays = [seen(f) for f in features]

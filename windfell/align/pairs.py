@@ -199,14 +199,15 @@ def _matched_near(fa: Features, fb: Features, homography: Array) -> Found | None
 
 
 def explanations(
-    pa: Array, pb: Array, fa: Features, fb: Features
+    pa: Array, pb: Array, fa: Features, fb: Features, most: int = EXPLANATIONS
 ) -> tuple[list[tuple[Array, NDArray[np.bool_]]], str]:
     """Homographies (3, 3) that can be told from chance, and the matches (n,) that each explains, the most first; and
-    why there is none. A thing that moved explains its own features, the land behind it what is left.
+    why there is none. At most so many are sought. A thing that moved explains its own features, the land behind it
+    what is left.
     """
     tolerance = TOLERANCE * max(fb.width, fb.height)
     left, found, why = np.ones(len(pa), bool), [], "the features that look alike lie in no common geometry"
-    while len(found) < EXPLANATIONS and left.sum() >= LEAST_INLIERS:
+    while len(found) < most and left.sum() >= LEAST_INLIERS:
         homography, mask = cv2.findHomography(
             pa[left], pb[left], cv2.USAC_MAGSAC, tolerance, maxIters=4000, confidence=0.9999)
         if homography is None:

@@ -5,7 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from windfell.align.fisheye import fisheye_by_turns, fisheye_diagonal, focal_of_diagonal, may_be_fisheye
+from windfell.align.fisheye import (
+    fisheye_by_turns,
+    fisheye_diagonal,
+    focal_of_diagonal,
+    matched_pairs,
+    may_be_fisheye,
+)
 from windfell.align.registration import PanoramaRegistration
 from windfell.develop.lens import FULL_FRAME_HALF_MM, Taken, optics_of, suggested_profile
 from windfell.engine.core import Engine
@@ -50,12 +56,13 @@ def through_fisheye(engine: Engine, project: Project, set_id: str, job: Job) -> 
         if joins_better(_registered(engine, trial, set_id, job), found, 1.0):
             return trial, f"The frames were taken through a fisheye, {named[0].profile.partition(' | ')[2]}."
     features = ideal_features(engine, opened, own.used, job)
-    degrees = fisheye_diagonal(features, job)
+    alike = matched_pairs(features, job)
+    degrees = fisheye_diagonal(features, alike, job)
     kept, best, degrees = _tried(engine, project, set_id, degrees, found, job)
     if kept is not project:
         return kept, (f"The frames look as if taken through a fisheye of about {degrees:.0f} degrees from "
                       "corner to corner, and are joined as such.")
-    turns = fisheye_by_turns(features, job)
+    turns = fisheye_by_turns(features, alike, job)
     if turns is None or not (found is None or turns.contradict(found)):
         return project, ""
     # what a plain lens makes of a fisheye's edges lies wrong, however well it fits

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from windfell.align.barrel import agreeing
 from windfell.align.features import unbent
-from windfell.align.fisheye import fisheye_by_turns, fisheye_diagonal
+from windfell.align.fisheye import fisheye_by_turns, fisheye_diagonal, matched_pairs
 from windfell.align.matching import matches
 from windfell.align.pairs import Link, find_links
 from windfell.align.panorama import sketched_panorama
@@ -143,8 +143,9 @@ def _places(
     left_out = registered is None or len(registered.placed) < len(looked)
     angle = None
     if undecided([f for f, _, _ in looked]) and (few or left_out):
-        angle = fisheye_diagonal(seen, job)
-        turns = fisheye_by_turns(seen, job) if angle is None else None
+        alike = matched_pairs(seen, job)
+        angle = fisheye_diagonal(seen, alike, job)
+        turns = fisheye_by_turns(seen, alike, job) if angle is None else None
         if turns is not None and (registered is None or turns.contradict(registered)):
             angle = turns.degrees
     return pairs, _coverage(registered, pairs, len(looked)), (), angle
