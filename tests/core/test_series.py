@@ -12,7 +12,17 @@ from tests.support import engine, project_of, textured
 from windfell.align.by_look import best_shift
 from windfell.align.features import Features, grey_features, quick_features
 from windfell.align.same_light import better_explained
-from windfell.align.series import NotOnto, Onto, _Fitted, _most_alike, align_series, by_others, onto, refined_onto
+from windfell.align.series import (
+    NotOnto,
+    Onto,
+    _Fitted,
+    _most_alike,
+    align_series,
+    by_neighbours,
+    by_others,
+    onto,
+    refined_onto,
+)
 from windfell.align.soft_land import ABOUT, denied_by_land, shift_of_land
 from windfell.align.view import GreyView
 from windfell.geometry import planar
@@ -121,9 +131,51 @@ class Series(unittest.TestCase):
         for for_land, denied in ((40, False), (80, True)):
             by_features, by_land = np.full((2, 10, 20), 0.5, np.float32)
             by_features.flat[:35], by_land.flat[-for_land:] = 0.95, 0.95
-            with patch("windfell.align.soft_land._alike", side_effect=[(seen, by_features), (seen, by_land)]), \
-                    patch("windfell.align.soft_land.better_explained", lambda *_: [3, 9]):
-                self.assertIs(denied_by_land(a, b, np.eye(3), np.eye(3)), denied)
+            for rim in (~seen, seen):  # what lies across the rim says nothing
+                alike = (seen, by_features, ~seen), (seen, by_land, rim)
+                with patch("windfell.align.soft_land._alike", side_effect=alike), \
+                        patch("windfell.align.soft_land.better_explained", lambda *_: [3, 9]):
+                    self.assertIs(denied_by_land(a, b, np.eye(3), np.eye(3)), denied and not rim.any())
+
+    def test_what_a_fraction_of_a_px_brings_over_the_rim_speaks_for_no_place(self):
+        land = textured(H + 40, W + 40, 8)
+        a, b = looks_of([land[20 : 20 + H, 20 : 20 + W], land[19 : 19 + H, 19 : 19 + W]])
+        place, untouched = np.array([[1, 0, 1], [0, 1, 1], [0, 0, 1.0]]), np.eye(3)
+        self.assertEqual(better_explained(a, b, [place, untouched], 0), [0, 0])
+        self.assertFalse(denied_by_land(a, b, place, untouched))
+
+    def test_a_series_focused_ever_farther_away_is_brought_together_by_those_between(self):
+        frames, places = series(7, 0.8, 11)
+        far = np.linspace(0, 1, W)[None, :, None]
+        for n, frame in enumerate(frames):
+            soft = np.stack([cv2.GaussianBlur(frame, (0, 0), s) if s else frame for s in range(11)])
+            off = np.round(np.abs(far - n / 6) * 10).astype(int)
+            frames[n] = np.take_along_axis(soft, np.broadcast_to(off, soft.shape[1:])[None], 0)[0]
+        self.assertLess(max(errors_of(frames, places)), 1.0)
+
+    def test_a_frame_that_is_held_loosely_goes_by_its_neighbours_if_they_hold_it_far_better(self):
+        frames, places = series(4, 8.0, 5)
+        features = looks_of(frames)
+        wrong = np.array([[1, 0, 5], [0, 1, 0], [0, 0, 1.0]])
+        steps = {n: places[n + 1] @ np.linalg.inv(places[n]) for n in range(3)}
+
+        def step(found, way, a, b, first, other, job):
+            return Onto(steps[first], 0.1, share=0.5 if other < 3 else 0.28)
+
+        def by(share: float, denied: bool = False) -> list[Onto | NotOnto]:
+            found = [Onto(np.eye(3), 0.0, True), Onto(places[1], 0.1, share=0.4),
+                     Onto(wrong, 0.1, share=share), Onto(wrong, 0.1, share=0.2)]
+            with patch("windfell.align.series.onto", lambda *_: Onto(np.eye(3), 0.1)), \
+                    patch("windfell.align.series.refined_onto", step), \
+                    patch("windfell.align.series.denied_by_land", lambda *_: denied), \
+                    patch("windfell.align.series._land", lambda *_: np.eye(3)):
+                return by_neighbours(found, features, 0, "perspective", lambda n: n, Job())
+
+        found = by(0.1)
+        np.testing.assert_allclose(found[2].transform, places[2])
+        self.assertEqual((found[1].transform is places[1], found[2].share), (True, 0.4))
+        for held in (found[3], by(0.28)[2], by(0.35)[2], by(0.1, denied=True)[2]):  # less than half as much more
+            self.assertIs(held.transform, wrong)
 
     def test_along_stripes_the_land_is_not_moved(self):
         rng = np.random.default_rng(3)

@@ -109,15 +109,31 @@ def likeness_of_all(a: Features, b: Features, homography: Array, moved: Array) -
 
 def better_explained(a: Features, b: Features, homographies: Sequence[Array], aside: int) -> list[int]:
     """How many blocks of `a` each homography (3, 3) explains: those that are alike under it, and plainly more
-    so than under any other, or that lie beyond the others. Features must have looks; `aside` as of `likeness`.
+    so than under any other, or that lie beyond the others; not those that one of them has across the rim, which a
+    fraction of a px decides. Features must have looks; `aside` as of `likeness`.
     """
     anywhere = np.zeros((1, 2))
     found = [(seen, alike(0)) for seen, _, alike in (_compared(a, b, h, anywhere, aside) for h in homographies)]
     alike = np.stack([np.where(seen, x, np.float32(-1)) for seen, x in found])
+    fair = ~np.any([_across_rim(_seen(a, b, h), aside) for h in homographies], axis=0)
     first = np.argmax(alike, axis=0)
     best, next_ = np.sort(alike, axis=0)[: -3 : -1] if len(alike) > 1 else (alike[0], np.full_like(alike[0], -1))
-    sure = (best > ALIKE) & (best - next_ > PLAINLY)
+    sure = fair & (best > ALIKE) & (best - next_ > PLAINLY)
     return [int(np.sum(sure & (first == n))) for n in range(len(found))]
+
+
+def _seen(a: Features, b: Features, homography: Array) -> NDArray[np.bool_]:
+    """What of the look of `a` (h, w) that of `b` shows, if the homography (3, 3) takes px of `a` to those of `b`."""
+    to_b, size = to_look(b) @ homography @ np.linalg.inv(to_look(a)), (a.look.shape[1], a.look.shape[0])
+    flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+    there = cv2.warpPerspective(np.full(b.look.shape, 255, np.uint8), to_b, size, flags=flags)
+    return (there == 255) & _ahead(to_b, size)
+
+
+def _across_rim(there: NDArray[np.bool_], aside: int) -> NDArray[np.bool_]:
+    """Which blocks (m, n), as `_compared` takes them, are there in parts."""
+    share = _means(there.astype(np.float32), BLOCK + 2 * aside)[:: BLOCK // 2, :: BLOCK // 2]
+    return (share > 1e-4) & (share < 1 - 1e-4)
 
 
 def _compared(
@@ -132,11 +148,9 @@ def _compared(
     size = a.look.shape[1], a.look.shape[0]
     flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
     seen = cv2.warpPerspective(b.look, to_b, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
-    there = cv2.warpPerspective(np.full(b.look.shape, 255, np.uint8), to_b, size, flags=flags)
-    there[~_ahead(to_b, size)] = 0
     near = around(points, a)
     one, other = (texture(x, band.fine, band.coarse, ~near if alone else None) for x in (a.look, seen))
-    compared = _means((there == 255).astype(np.float32), BLOCK + 2 * aside) > 1 - 1e-4
+    compared = _means(_seen(a, b, homography).astype(np.float32), BLOCK + 2 * aside) > 1 - 1e-4
     compared &= _deviation(_inside(one, aside), BLOCK) >= band.least
     compared &= _deviation(other, BLOCK + 2 * aside) >= band.least
     apart = _means(_inside(near, aside).astype(np.float32), BLOCK) < 1e-6

@@ -36,6 +36,7 @@ LOOKED_AT, SPOTS = 600, 200
 HALF_OF_ALL, LEAST_SHARE, ROUGHS_SHARE, AGREES, FLOOR = 0.5, 0.2, 0.32, 1.5, 0.03
 MUCH, CONTESTED, MOST_OF_IT, LIKELIER = 0.25, 0.5, 0.4, 2
 TRIED = 6
+LOOSE, SURER_BY = 0.4, 1.5
 NEAR_LAND = 1 / 40
 ONLY_ROUGHLY = "its light says only roughly where it lies"
 
@@ -45,7 +46,7 @@ class Onto:
     """`transform` (3, 3) takes the reference's pixel to this frame's; `still` if none was needed.
 
     `lens`: both frames' bending, between which the transform acts; None for none. `rough`: known to some px only, by
-    the light of small looks.
+    the light of small looks. `share`: of the spots that were looked at, those whose light speaks for it.
     """
 
     transform: Array
@@ -53,6 +54,7 @@ class Onto:
     still: bool = False
     lens: Lens | None = None
     rough: bool = False
+    share: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -89,7 +91,51 @@ def align_series(
             found[n] = place
         if any(isinstance(place, NotOnto) for place in again):
             features = finer(range(len(features)))
-    return by_others(found, features, reference, way, view, job)
+    found = by_others(found, features, reference, way, view, job)
+    return found if view is None else by_neighbours(found, features, reference, way, view, job)
+
+
+def by_neighbours(
+    found: list[Onto | NotOnto], features: Sequence[Features], reference: int, way: str, view: Callable[[int], View],
+    job: Job,
+) -> list[Onto | NotOnto]:
+    """The places; of frames for which little of the reference's light speaks, by way of those before or after them in
+    the series if far more speaks for every step of that: what is in focus, or lit, changes little from one to the
+    next. Ways are compared by the least share of their steps (the widest path: Pollack 1960).
+    """
+    loose = {n for n, p in enumerate(found) if isinstance(p, Onto) and p.share < LOOSE and not p.still}
+    steps = sorted({(m, m + 1) for n in loose for m in (n - 1, n) if 0 <= m < len(found) - 1})
+    steps = [(m, n) for m, n in steps if isinstance(found[m], Onto) and isinstance(found[n], Onto)]
+
+    def step(pair: tuple[int, int]) -> Onto | NotOnto:
+        m, n = pair
+        near = onto(features[m], features[n], way, False)
+        return near if isinstance(near, NotOnto) else refined_onto(
+            near, way, features[m], features[n], view(m), view(n), job)
+
+    taken = dict(zip(steps, job.map(step, steps, "aligning frames"), strict=True))
+    best = {n: p for n, p in enumerate(found) if isinstance(p, Onto) and n not in loose}
+    left = {n: replace(found[n], share=SURER_BY * found[n].share) for n in loose}
+    direct = dict(left)
+    while left:
+        for (m, n), near in taken.items():
+            for a, b, turned in ((m, n, False), (n, m, True)):
+                if isinstance(near, Onto) and a in best and b in left:
+                    share = min(near.share, best[a].share)
+                    if share > left[b].share:
+                        by = np.linalg.inv(near.transform) if turned else near.transform
+                        rms = float(np.hypot(near.rms_px, best[a].rms_px))
+                        left[b] = Onto(by @ best[a].transform, rms, share=share)
+        n = max(left, key=lambda k: left[k].share)
+        chosen = left.pop(n)
+        best[n] = found[n] if chosen is direct[n] or _denied(features[reference], features[n], chosen) else chosen
+    return [best.get(n, p) for n, p in enumerate(found)]
+
+
+def _denied(reference: Features, frame: Features, place: Onto) -> bool:
+    """Whether the light of the land denies a place."""
+    land = _land(reference, frame)
+    return land is not None and denied_by_land(reference, frame, place.transform, land)
 
 
 def by_others(
@@ -121,7 +167,8 @@ def by_others(
                 said = land(n)
                 if said is not None and denied_by_land(features[reference], features[n], place, said):
                     continue
-                found[n] = Onto(place, float(np.hypot(near.rms_px, found[m].rms_px)))
+                rms, share = float(np.hypot(near.rms_px, found[m].rms_px)), min(near.share, found[m].share)
+                found[n] = Onto(place, rms, share=share)
                 fresh.append(n)
                 break
     return found
@@ -159,7 +206,7 @@ def refined_onto(
     same_size = (reference.width, reference.height) == (frame.width, frame.height)
     if same_size and planar.corner_shift(best.transform, frame.width, frame.height) < STILL_PX:
         return Onto(np.eye(3), float(np.sqrt(np.mean(np.minimum(best.moved, 2.0) ** 2))), True)
-    return Onto(best.transform, best.rms_px)
+    return Onto(best.transform, best.rms_px, share=best.share)
 
 
 @dataclass(frozen=True)

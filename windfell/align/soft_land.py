@@ -37,7 +37,7 @@ def shift_of_land(a: Features, b: Features) -> Array | None:
     if shift is None:
         return None
     place = between_looks(a, b, shift)
-    compared, alike = _alike(a, b, place, ASIDE)
+    compared, alike, _ = _alike(a, b, place, ASIDE)
     enough = compared.mean() >= LEAST_COMPARED
     return place if enough and np.mean(alike[compared] > ALIKE) >= LEAST_SHARE else None
 
@@ -46,10 +46,12 @@ def denied_by_land(a: Features, b: Features, homography: Array, land: Array) -> 
     """Whether plainly more of the light speaks for the shift of the land than for a homography (3, 3) of `a` px to
     `b` px that features found.
     """
-    (seen, one), (seen_too, other) = (_alike(a, b, h, TIGHT) for h in (homography, land))
+    (seen, one, rim), (seen_too, other, rim_too) = (_alike(a, b, h, TIGHT) for h in (homography, land))
     one, other = np.where(seen, one, np.float32(-1)), np.where(seen_too, other, np.float32(-1))
+    # what either has across its rim, a fraction of a px decides
+    fair = ~(rim | rim_too)
     for_land, for_features = (
-        int(np.sum((x > ALIKE) & (x - y > PLAINLY))) for x, y in ((other, one), (one, other)))
+        int(np.sum(fair & (x > ALIKE) & (x - y > PLAINLY))) for x, y in ((other, one), (one, other)))
     if for_land <= MORE * for_features or for_land < LEAST_BETTER * seen_too.sum():
         return False
     # soft light may be alike in many places; what is fine must not contradict
@@ -65,9 +67,9 @@ def _evened(texture_: F32) -> F32:
 
 def _alike(
     a: Features, b: Features, homography: Array, aside: int
-) -> tuple[NDArray[np.bool_], F32]:
-    """Of spots of the look of `a`, every STEP px, which can be compared, and how alike (-1..1) the light around each
-    is to that of `b`, up to some px aside.
+) -> tuple[NDArray[np.bool_], F32, NDArray[np.bool_]]:
+    """Of spots of the look of `a`, every STEP px, which can be compared; how alike (-1..1) the light around each is
+    to that of `b`, up to some px aside; and which lie across the rim of what `b` shows.
     """
     to_b = to_look(b) @ homography @ np.linalg.inv(to_look(a))
     size = a.look.shape[1], a.look.shape[0]
@@ -75,7 +77,9 @@ def _alike(
     seen = cv2.warpPerspective(b.look, to_b, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
     there = cv2.warpPerspective(np.full(b.look.shape, 255, np.uint8), to_b, size, flags=flags) == 255
     one, other = (texture(x, FINE, COARSE) for x in (a.look, seen))
-    fair = cv2.erode(there.astype(np.uint8), np.ones((BLOCK, BLOCK), np.uint8), borderValue=0) > 0
+    block = np.ones((BLOCK, BLOCK), np.uint8)
+    fair = cv2.erode(there.astype(np.uint8), block, borderValue=0) > 0
+    rim = cv2.dilate(there.astype(np.uint8), block, borderValue=0) > fair
     squares = [_around(x * x) for x in (one, other)]
     compared = fair & (np.minimum(*squares) > LEAST_TEXTURE**2)
     best = np.full(one.shape, -1, np.float32)
@@ -84,7 +88,7 @@ def _alike(
             moved, square = (np.roll(x, (dy, dx), (0, 1)) for x in (other, squares[1]))
             np.maximum(best, _around(one * moved) / np.sqrt(squares[0] * square + np.float32(1e-6)), out=best)
     at = np.s_[STEP // 2 :: STEP, STEP // 2 :: STEP]
-    return compared[at], best[at]
+    return compared[at], best[at], rim[at]
 
 
 def _around(values: F32) -> F32:
