@@ -23,7 +23,7 @@ from windfell.combine.rules import RULES, Exposures, Setting
 from windfell.combine.strips import Layer, combined
 from windfell.errors import BadRequest
 from windfell.job import Job
-from windfell.pixels.colour import srgb_decoded, srgb_encoded
+from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, srgb_encoded
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
 from windfell.recipe.combining import Combining, Display, Floor, Rule
@@ -136,6 +136,18 @@ class Radiance(unittest.TestCase):
             found = RULES["exposures"].combined(frames, setting) / self.times[0]
             good = (self.radiance > 2.0**-8) & (self.radiance < 2.0**5)
             self.assertLess(np.median(np.abs(np.log2(np.maximum(found, 1e-9) / self.radiance))[good]), most)
+
+    def test_what_is_burnt_out_in_one_channel_of_its_file_is_not_heard(self):
+        light = np.exp2(np.linspace(-6, 4, 200, dtype=np.float32))[None, :, None] * np.float32([1.0, 0.4, 0.1])
+        light = np.repeat(light, 48, axis=0)
+        frames = [cv2.transform(np.minimum(light * t, 1).astype(np.float32), SRGB_TO_WORKING) for t in self.times]
+        setting = Setting(exposures=tuple(t / self.times[0] for t in self.times), steps=(1 / 65535,) * 5)
+        found = RULES["exposures"].combined(frames, setting) / np.float32(self.times[0])
+        off = np.log2(found / cv2.transform(light, SRGB_TO_WORKING))
+        self.assertLess(np.abs(off).max(), 0.01)
+        known = [2.0**k for k in (0, 2, 4, 6, 8)]
+        for told in (known, [None] * 5):
+            assert_allclose(estimated_exposures(frames, told, 0), known, rtol=0.02)
 
     def test_what_burnt_out_in_all_is_at_least_as_bright_as_the_shortest_knows(self):
         radiance = np.full((*SHAPE, 3), 0.3, np.float32)

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.combine.encoding import LEAST, SLOPE
-from windfell.pixels.channels import mean_of, most_of
+from windfell.pixels.channels import below, filled_to, mean_of, most_of
 
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
@@ -38,9 +38,9 @@ EDGE_SIGMA = 7.0
 
 def fullness(light: F32) -> F32:
     """How far a spot is from burnt out, (h, w): 1 well below white, 0 at it."""
-    if light.max() <= WHITE_FROM:
+    top = filled_to(light, float(WHITE_FROM))
+    if top is None:
         return np.ones(light.shape[:2], np.float32)
-    top = most_of(light)
     return np.clip((WHITE - top) / (WHITE - WHITE_FROM), 0, 1)
 
 
@@ -216,8 +216,8 @@ def _ratio_ev(darker: F32, brighter: F32) -> float | None:
     is. Where the brighter is burnt out but for what moved, most of what is left says anything.
     """
     a, b = mean_of(darker).ravel(), mean_of(brighter).ravel()
-    top = np.maximum(most_of(darker), most_of(brighter)).ravel()
-    good = (a > DARKEST) & (b > DARKEST) & (top < WHITE_FROM)
+    unburnt = below(darker, float(WHITE_FROM)) & below(brighter, float(WHITE_FROM))
+    good = (a > DARKEST) & (b > DARKEST) & unburnt.ravel()
     if good.sum() < LEAST_SHARED:
         return None
     step = max(1, int(good.sum()) // MOST_SHARED)

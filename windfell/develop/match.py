@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from windfell.develop.tone import contrast_factor
 from windfell.develop.white_balance import AS_SHOT_K, balance_matrix, mired
 from windfell.job import Job
+from windfell.pixels.channels import below
 from windfell.pixels.colour import LUMINANCE
 from windfell.recipe.model import Development
 
@@ -68,7 +69,7 @@ def shared_light(
 ) -> Shared | None:
     """Samples where both frames hold and neither is nearly black nor burnt out; None if too few."""
     fair = both & (light_a.min(-1) > DARKEST) & (light_b.min(-1) > DARKEST)
-    fair &= (light_a.max(-1) < BRIGHTEST) & (light_b.max(-1) < BRIGHTEST)
+    fair &= below(np.asarray(light_a, np.float32), BRIGHTEST) & below(np.asarray(light_b, np.float32), BRIGHTEST)
     at = np.flatnonzero(fair)
     if len(at) < LEAST_SAMPLES:
         return None

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 DISK_LIMIT_BYTES = 2 * 2**30
-FORMAT = 22
+FORMAT = 23
 
 
 def total_memory_bytes() -> int:

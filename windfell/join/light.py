@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.geometry.camera import Lens
 from windfell.job import Job
+from windfell.pixels.channels import below
 from windfell.pixels.tiles import Region
 
 F32 = NDArray[np.float32]
@@ -80,8 +81,7 @@ class FrameSeen:
 def fair_light(light: F32, valid: NDArray[np.bool_]) -> NDArray[np.bool_]:
     """Where light (h, w, 3) is valid and neither nearly black nor burnt out."""
     r, g, b = cv2.split(light)
-    least, most = cv2.min(cv2.min(r, g), b), cv2.max(cv2.max(r, g), b)
-    return valid & (least > DARKEST) & (most < BRIGHTEST)
+    return valid & (cv2.min(cv2.min(r, g), b) > DARKEST) & below(light, BRIGHTEST)
 
 
 def shared_samples(views: Sequence[FrameSeen | None], rng: np.random.Generator) -> list[LightSamples]:

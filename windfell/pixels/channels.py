@@ -6,15 +6,36 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.pixels.colour import SRGB_TO_WORKING
+
 F32 = NDArray[np.float32]
 
 THIRDS = np.full((1, 3), 1 / 3, np.float32)
+_TO_SRGB = np.linalg.inv(SRGB_TO_WORKING).astype(np.float32)
+# no channel of sRGB is more than so many times the largest of the working space
+_MOST_TIMES = float(np.maximum(_TO_SRGB, 0).sum(axis=1).max())
 
 
 def most_of(picture: F32) -> F32:
     """The largest of the three channels of (h, w, 3), (h, w)."""
     first, second, third = cv2.split(picture)
     return cv2.max(cv2.max(first, second), third)
+
+
+def filled_to(light: F32, limit: float) -> F32 | None:
+    """How far the fullest channel of working-space light (h, w, 3) is filled, (h, w), in the primaries of sRGB, as
+    most files hold it: a strong colour burns out there in one channel while in the wider working space none is full.
+    Files of wider spaces are fuller by it than they are. None if all surely lies below a limit.
+    """
+    if light.max() * _MOST_TIMES <= limit:
+        return None
+    return most_of(cv2.transform(np.ascontiguousarray(light), _TO_SRGB))
+
+
+def below(light: F32, limit: float) -> NDArray[np.bool_]:
+    """Where (h, w) no channel is filled to a limit, as `filled_to` has it."""
+    filled = filled_to(light, limit)
+    return np.ones(light.shape[:2], bool) if filled is None else filled < np.float32(limit)
 
 
 def mean_of(picture: F32) -> F32:

@@ -8,10 +8,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.pixels.channels import below
+
 F32 = NDArray[np.float32]
 Bools = NDArray[np.bool_]
 
-DARKEST, BRIGHTEST = np.float32(0.002), np.float32(0.9)
+DARKEST, BRIGHTEST = np.float32(0.002), 0.9
 SMALL = 160
 LOCAL_SHARE = 0.10
 ALLOWED = np.float32(0.35)
@@ -57,7 +59,7 @@ def matched(light: F32, plate: F32, seen: Bools | None = None) -> Matched:
     k = min(1.0, SMALL / max(h, w))
     size = max(2, round(w * k)), max(2, round(h * k))
     small, its = (cv2.resize(v, size, interpolation=cv2.INTER_AREA) for v in (light, plate))
-    fair = (np.minimum(small, its).min(axis=2) > DARKEST) & (np.maximum(small, its).max(axis=2) < BRIGHTEST)
+    fair = (np.minimum(small, its).min(axis=2) > DARKEST) & below(small, BRIGHTEST) & below(its, BRIGHTEST)
     if seen is not None:
         fair &= cv2.resize(seen.astype(np.uint8), size, interpolation=cv2.INTER_AREA) > 0
     if fair.sum() < 50:
