@@ -19,7 +19,7 @@ from windfell.engine.core import Engine
 from windfell.errors import CannotJoin
 from windfell.frames import still
 from windfell.job import Cancelled, Job
-from windfell.pixels.colour import to_view
+from windfell.pixels.colour import srgb_decoded, srgb_encoded, to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe import edits
 from windfell.recipe.areas import Area, Patch
@@ -78,6 +78,21 @@ class Panoramas(unittest.TestCase):
         blur = lambda v: cv2.GaussianBlur(v.astype(np.float32), (0, 0), 6)  # noqa: E731
         ratio = np.log(blur(joined).mean(2) / blur(clean).mean(2))[20:-20, 20:-20]
         self.assertLess(ratio.std(), 0.03)  # drift planted: +-0.18 EV, corners 22 % darker
+
+    def test_what_one_frame_has_burnt_out_is_shown_by_another(self):
+        paths = frames_in(ridge(5, overlap=0.6))
+        with tempfile.TemporaryDirectory() as folder:
+            burnt = f"{folder}/burnt.png"
+            pixels = cv2.imread(paths[2]).astype(np.float32) / 255
+            cv2.imwrite(burnt, np.rint(255 * srgb_encoded(np.minimum(6 * srgb_decoded(pixels), 1))).astype(np.uint8))
+            seen = []
+            for third in (paths[2], burnt):
+                project, set_id = project_of([*paths[:2], third, *paths[3:]])
+                seen.append(self.engine.picture(project, set_id, 0.5, Job()))
+        covered = seen[0].covered & seen[1].covered
+        ratio = np.log2(np.maximum(seen[1].light, 1e-3) / np.maximum(seen[0].light, 1e-3))[covered]
+        off = np.abs(ratio - np.median(ratio, axis=0)).max(axis=1)
+        self.assertLess(np.mean(off > 0.3), 0.018)
 
     def test_the_whole_sphere_has_longitude_zero_in_its_middle(self):
         project, _ = project_of(frames_in(ridge())[:2], registration=Registration(level=False),

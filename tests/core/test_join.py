@@ -1,6 +1,7 @@
 """Light, seams, blending."""
 
 import unittest
+from dataclasses import replace
 
 import cv2
 import numpy as np
@@ -10,7 +11,7 @@ from windfell.job import Job
 from windfell.join.agree import difference, owned_picture, reaching, taken
 from windfell.join.blend import Piece, blended, hard_weights, heard_only, wide_correction
 from windfell.join.light import FrameSeen, LightSamples, fair_light, fitted_light, shared_samples
-from windfell.join.seams import Claim, _cut, cut_owner, nearest_owner, seam_cost, spread
+from windfell.join.seams import Claim, _cut, burnt_out, cut_owner, nearest_owner, seam_cost, spread
 from windfell.join.warp import Warped
 from windfell.pixels.colour import SRGB_TO_WORKING
 from windfell.pixels.tiles import Region
@@ -116,6 +117,29 @@ class Seams(unittest.TestCase):
         blob = owner[20:45, 60:75]
         self.assertEqual(len(np.unique(blob)), 1)
         self.assertTrue((owner[:, :40] == 0).all() and (owner[:, 100:] == 1).all())
+
+    def test_what_is_burnt_out_in_one_frame_is_owned_by_the_other(self):
+        one, other = two_claims()
+        one = replace(one, colour=np.where(one.colour > 0.9, 0.45, one.colour).astype(np.float32))
+        burnt = np.zeros(one.valid.shape, np.float32)
+        burnt[10:50, 45:95] = 1
+
+        def share(*claims: Claim) -> float:  # of what is burnt out, owned by the first
+            return float((cut_owner((60, 140), claims, Job())[10:50, 45:95] == 0).mean())
+
+        both = np.zeros(other.valid.shape, np.float32)
+        both[10:50, 5:55] = 1
+        plain = share(one, other)
+        self.assertGreater(plain, 0.3)
+        self.assertLess(share(replace(one, burnt=burnt), other), 0.02)
+        self.assertGreater(share(one, replace(other, burnt=both)), 0.98)
+        self.assertAlmostEqual(share(replace(one, burnt=burnt), replace(other, burnt=both)), plain, delta=0.05)
+
+    def test_burnt_out_is_what_is_full_in_any_channel_of_the_file(self):
+        colours = np.array([[[1.0, 0.4, 0.1], [0.9, 0.36, 0.09], [0.3, 0.3, 0.3]]], np.float32)
+        burnt = burnt_out(cv2.transform(colours, SRGB_TO_WORKING))
+        self.assertEqual(burnt.round(3).tolist(), [[1.0, 0.0, 0.0]])
+        self.assertIsNone(burnt_out(np.full((2, 2, 3), 0.4, np.float32)))
 
     def test_the_cut_costs_no_more_than_the_middle(self):
         claims = two_claims()

@@ -22,7 +22,7 @@ from windfell.join.agree import Difference, difference, owned_picture, reaching
 from windfell.join.blend import FINE_LEVELS, reach, wide_correction
 from windfell.join.light import FrameLight, FrameSeen, fair_light, fitted_light, radius2, shared_samples
 from windfell.join.owning import Boxed, with_owning
-from windfell.join.seams import BLOCK, Claim, cut_near, cut_owner, nearest_owner, spread
+from windfell.join.seams import BLOCK, Claim, burnt_out, cut_near, cut_owner, nearest_owner, spread
 from windfell.join.warp import Warped, frame_map, warped
 from windfell.pixels.colour import perceptual
 from windfell.pixels.sheet import Sheet
@@ -261,7 +261,9 @@ class JoinedFrames(RegisteredFrames):
         width, height = frame.lens.width, frame.lens.height
         x, y = cv2.split(np.nan_to_num(where, nan=-1.0))
         inside = cv2.min(cv2.min(x, width - 1 - x), cv2.min(y, height - 1 - y)) / np.float32(min(width, height) / 2)
-        return Claim(box, perceptual(seen.light), seen.mask(), np.clip(inside, 0, 1))
+        # as bright as others show it, but without what it was there
+        burnt = burnt_out(seen.light / light.factors(where, frame.lens))
+        return Claim(box, perceptual(seen.light), seen.mask(), np.clip(inside, 0, 1), burnt)
 
     def _levels(self, scale_px_per_unit: float, job: Job, blend_pct: float | None = None) -> float:
         """Bands in all, at a scale: wide enough for the blend asked for, within the overlaps. Between whole numbers

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.job import Job
 from windfell.later import Later
-from windfell.pixels.channels import most_of
+from windfell.pixels.channels import filled_to, most_of
 from windfell.pixels.tiles import Region
 
 maxflow = Later("maxflow")
@@ -19,7 +19,8 @@ maxflow = Later("maxflow")
 F32 = NDArray[np.float32]
 NOBODY = -1
 LENGTH_COST = 0.012
-EDGE_COST = 0.02
+EDGE_COST, BURNT_COST = 0.02, 0.03
+BURNT_FROM, BURNT = 0.92, 0.995
 BRIGHTEST = 100.0
 ROUNDS, FINER_ROUNDS = 3, 2
 BLOCK, LEVELS, LEAST_SIDE, NEAR = 8, 4, 24, 4
@@ -33,13 +34,15 @@ class Claim:
     """A frame where it may own the picture, on its box of the surface.
 
     `colour` (h, w, 3) perceptual values, mirrored past its edge; `valid` (h, w);
-    `depth` (h, w) 0 at the frame's edge, 1 in its middle.
+    `depth` (h, w) 0 at the frame's edge, 1 in its middle. `burnt` (h, w): how far it is burnt out, 0..1; None for
+    nowhere.
     """
 
     box: Region
     colour: F32
     valid: NDArray[np.bool_]
     depth: F32
+    burnt: F32 | None = None
 
     @property
     def slices(self) -> tuple[slice, slice]:
@@ -119,7 +122,15 @@ def _cropped(claim: Claim, part: Region) -> Claim:
         return Claim(Region(0, 0, 1, 1), np.dstack([blank] * 3), blank > 0, blank)
     at = box.within(claim.box)
     return Claim(Region(box.left - part.left, box.top - part.top, box.width, box.height),
-                 claim.colour[at], claim.valid[at], claim.depth[at])
+                 claim.colour[at], claim.valid[at], claim.depth[at], None if claim.burnt is None else claim.burnt[at])
+
+
+def burnt_out(light: F32) -> F32 | None:
+    """How far a frame's own light (h, w, 3), as its file has it, is burnt out (h, w), 0..1; None: nowhere."""
+    filled = filled_to(light, BURNT_FROM)
+    if filled is None:
+        return None
+    return np.clip((filled - np.float32(BURNT_FROM)) * np.float32(1 / (BURNT - BURNT_FROM)), 0, 1)
 
 
 def _halves(shape: tuple[int, int], claims: Sequence[Claim], by: int) -> bool:
@@ -133,8 +144,8 @@ def _halved(claim: Claim) -> Claim:
     box = Region(b.left // 2, b.top // 2, b.width // 2, b.height // 2)
     size = box.width, box.height
     valid = cv2.resize(claim.valid.astype(np.float32), size, interpolation=cv2.INTER_AREA) > 0.99
-    return Claim(box, cv2.resize(claim.colour, size, interpolation=cv2.INTER_AREA), valid,
-                 cv2.resize(claim.depth, size, interpolation=cv2.INTER_AREA))
+    less = lambda p: None if p is None else cv2.resize(p, size, interpolation=cv2.INTER_AREA)  # noqa: E731
+    return Claim(box, less(claim.colour), valid, less(claim.depth), less(claim.burnt))
 
 
 def _raised(rough: NDArray[np.int16], claims: Sequence[Claim], nearest: NDArray[np.int16]) -> NDArray[np.int16]:
@@ -231,7 +242,7 @@ class Views:
         self._left, self._top, self._wide, self._high = boxes.T.astype(np.int64)
         self._first = np.concatenate([[0], np.cumsum(self._wide * self._high)[:-1]])
         self._table = np.concatenate([p.reshape(-1, 5) for p in parts])
-        self._keeping = np.concatenate([(EDGE_COST * (1 - c.depth)).ravel() for c in claims])
+        self._keeping = np.concatenate([_keeping(c).ravel() for c in claims])
 
     def _index(self, of: NDArray | int, y: NDArray, x: NDArray) -> NDArray[np.int64]:
         """Where in the table frames `of` see surface px, held at their boxes' edges."""
@@ -243,8 +254,13 @@ class Views:
         return self._table[self._index(of, *place)]
 
     def keeping(self, of: NDArray | int, place: tuple[NDArray, NDArray]) -> F32:
-        """What it costs a spot to be owned near the edge of its frame, (n,)."""
+        """What it costs a spot to be owned by its frame near the frame's edge or where it is burnt out, (n,)."""
         return self._keeping[self._index(of, *place)]
+
+
+def _keeping(claim: Claim) -> F32:
+    cost = np.float32(EDGE_COST) * (1 - claim.depth)
+    return cost if claim.burnt is None else cost + np.float32(BURNT_COST) * np.nan_to_num(claim.burnt)
 
 
 def _looks(claim: Claim) -> F32:
