@@ -205,6 +205,8 @@ class CommandLine(unittest.TestCase):
         self.assertIn("--end", self._refused("frames", clip, "--count", "3", "--start", "2", "--end", "1",
                                              "--out", self.folder))
         self.assertIn("cannot be made", self._refused("frames", clip, "--count", "3", "--out", "/proc/none/x"))
+        for command in (("panorama", clip), ("stack", clip, "--rule", "mean")):
+            self.assertIn("is a video: write frames of it", self._refused(*command, "--out", self.out))
         with contextlib.redirect_stdout(io.StringIO()) as listed:
             status, _ = self._run("frames", clip, "--every", "5", "--start", "0.2", "--end", "0.8",
                                   "--out", self.folder, "--format", "jpeg")

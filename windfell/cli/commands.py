@@ -29,6 +29,7 @@ from windfell.engine.survey import matched_set
 from windfell.errors import BadRequest, CannotJoin, OutputFailed
 from windfell.frames.masks import read_mask
 from windfell.frames.still import StillFrame
+from windfell.frames.video import is_video
 from windfell.job import Job
 from windfell.recipe import developing
 from windfell.recipe.combining import Combining, Display, Rule
@@ -59,10 +60,11 @@ from windfell.recipe.written import written_whole
 
 def run_panorama(options: Namespace, job: Job) -> None:
     layers_folder(options)
+    new = _new_set(options, Kind.PANORAMA)
     if len(options.frames) < 2:
         raise CannotJoin("A panorama needs at least two frames; only one was given.")
     flat = options.projection == "flat"
-    frame_set, inner = _positions(_new_set(options, Kind.PANORAMA), options, job)
+    frame_set, inner = _positions(new, options, job)
     rows, columns = options.layout or (0, 0)
     if options.points_out:
         check_place(Path(options.points_out))
@@ -194,6 +196,9 @@ def numbered(wanted: str, files: list[str], option: str = "--reference") -> int:
 
 
 def _new_set(options: Namespace, kind: Kind) -> FrameSet:
+    for given in options.frames:
+        if is_video(given):
+            raise BadRequest(f"{given} is a video: write frames of it first, with windfell frames, and give those.")
     frames = tuple(frame_from_path(os.path.abspath(p)) for p in options.frames)
     output = new_output(options)
     return FrameSet(new_id(), Path(options.out).stem, kind, frames, output=output)
