@@ -409,6 +409,22 @@ class Bridges(unittest.TestCase):
         crowd = ways(frame([(60, 20), (66, 40)]), frame([(64, 30)]))
         self.assertEqual(len(crowd), 1, "one light there is one light here")
 
+    def test_of_many_stars_one_without_a_successor_is_not_taken_for_another(self):
+        rng = np.random.default_rng(4)
+        grid = [(x, y) for y in (15, 45, 75, 105) for x in range(20, 280, 30)]
+        places = [(x + rng.integers(-6, 7), y + rng.integers(-5, 6)) for x, y in grid]
+
+        def sky(aside: int, without: int) -> np.ndarray:
+            out = np.full((*SHAPE, 3), 0.01, np.float32)
+            for n, (x, y) in enumerate(places):
+                if n != without:
+                    out[y : y + 3, x + aside : x + aside + 3] = 0.7
+            return cv2.GaussianBlur(out, (0, 0), 1)
+
+        moves = [(w.move[0] * 300, w.move[1] * 120) for w in ways(sky(0, 12), sky(6, 13))]
+        self.assertGreaterEqual(len(moves), len(places) - 4)
+        assert_allclose(moves, [(6, 0)] * len(moves), atol=1)
+
 
 class OnTheCommandLine(unittest.TestCase):
     def setUp(self):

@@ -80,6 +80,21 @@ class BeyondTheNoise(unittest.TestCase):
         self.assertGreater(plain[:15].mean(), 0.315)
         self.assertLess(found[:15].mean(), 0.304)
         np.testing.assert_allclose(found[22:28, 42:48], plain[22:28, 42:48], rtol=0.02)
+        self.assertLess(np.abs(found[14:18, 34:56] - 0.3).mean(), 0.006, "beside a light the sky stays as it is")
+
+    def test_a_wide_glow_passes_over_without_speckles(self):
+        rng = np.random.default_rng(2)
+        planes = [np.full((80, 300, 3), 0.3, np.float32) + rng.normal(0, 0.01, (80, 300, 3)).astype(np.float32)
+                  for _ in range(12)]
+        planes[5] += np.linspace(0, 0.12, 300, dtype=np.float32)[None, :, None]
+        planes[7][40:42, 20:280] += 0.2
+        found = BeyondNoise(RULES["maximum"], 3.0).combined(planes)[..., 1]
+        rough = np.std(found[:30] - cv2.GaussianBlur(found, (0, 0), 3)[:30], axis=0)
+        plain = RULES["maximum"].combined([p.copy() for p in planes])[..., 1]
+        usual = np.std(plain[:30] - cv2.GaussianBlur(plain, (0, 0), 3)[:30], axis=0)
+        self.assertLess((rough - usual)[20:280].max(), 0.002)
+        self.assertGreater(found[40:42, 20:280].min(), 0.45)
+        np.testing.assert_allclose(found[:30, 250:290], plain[:30, 250:290], atol=1e-5)
 
 
 class EvenFields(unittest.TestCase):

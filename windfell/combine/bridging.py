@@ -26,6 +26,7 @@ FARTHEST_SHARE = 0.18
 ALIKE = 3.0
 RIM = 4
 MOST_STEPS = 400
+AROUND, LIKE_PX, LIKE_SPREADS = 8, 3.0, 4.0
 
 
 @dataclass(frozen=True)
@@ -49,13 +50,27 @@ def ways(one: F32, other: F32) -> list[Way]:
     unlike = np.abs(np.log(first[:, None, 6] / second[None, :, 6]))
     cost = apart * (1 + unlike) + np.where(far | (unlike > np.log(ALIKE)), np.inf, 0)
     there, back = np.argmin(cost, axis=1), np.argmin(cost, axis=0)
+    pairs = [(n, m) for n, m in enumerate(there) if back[m] == n and np.isfinite(cost[n, m])]
+    moves = np.array([second[m, :2] - first[n, :2] for n, m in pairs]).reshape(-1, 2)
+    fair = _as_others(first[[n for n, _ in pairs], :2], moves)
     found = []
-    for n, m in enumerate(there):
-        if back[m] == n and np.isfinite(cost[n, m]):
-            left, top, right, bottom = first[n, 2:6]
-            move = second[m, :2] - first[n, :2]
-            found.append(Way((left / w, top / h, right / w, bottom / h), (move[0] / w, move[1] / h)))
+    for (n, _), move in zip((p for p, f in zip(pairs, fair, strict=True) if f), moves[fair], strict=True):
+        left, top, right, bottom = first[n, 2:6]
+        found.append(Way((left / w, top / h, right / w, bottom / h), (move[0] / w, move[1] / h)))
     return found
+
+
+def _as_others(places: Array, moves: Array) -> NDArray[np.bool_]:
+    """Which of the lights (n, 2) moved about as those around them, where those agree: of many stars some have no
+    successor that stands out, and another star would be taken for it. A few lights may each go their own way.
+    """
+    if len(places) <= AROUND:
+        return np.ones(len(places), bool)
+    apart = np.linalg.norm(places[:, None] - places[None], axis=2)
+    near = np.argsort(apart, axis=1)[:, 1 : AROUND + 1]
+    middle = np.median(moves[near], axis=1)
+    spread = np.median(np.linalg.norm(moves[near] - middle[:, None], axis=2), axis=1)
+    return np.linalg.norm(moves - middle, axis=1) <= LIKE_PX + LIKE_SPREADS * spread
 
 
 def _lights(frame: F32) -> Array:
