@@ -131,12 +131,16 @@ class Spoiling(unittest.TestCase):
         self.lights[1] = self.lights[1] * np.float32(1.5)
         self.lights[3][20:60, 30:90] += 0.5
         self.lights[5] = cv2.GaussianBlur(self.lights[5], (0, 0), 2.5)
+        plane = cv2.line(np.zeros((120, 160, 3), np.float32), (10, 20), (120, 70), (0.4,) * 3, 2)
+        self.lights[8] = self.lights[8] + plane
+        self.lights[6][50:80, 60:90] += 0.1  # as long as a streak, but wide
         found = self.why([0.1] * 7 + [9.0, 0.2])
         self.assertIn("+0.6 EV", found[1])
         self.assertIn("stray light", found[3])
         self.assertIn("softer", found[5])
         self.assertIn("bumped by 9 px", found[7])
-        self.assertEqual([n for n, w in enumerate(found) if w], [1, 3, 5, 7])
+        self.assertIn("a streak of light", found[8])
+        self.assertEqual([n for n, w in enumerate(found) if w], [1, 3, 5, 7, 8])
         brighter = spoiled(self.lights, [0.0] * 9)[1]
         self.assertLess(brighter.bright, 0.03, "light that changed as a whole is no stray light")
 

@@ -16,6 +16,7 @@ F32 = NDArray[np.float32]
 LEAST_EV, LEAST_SHARE, SOFT, BUMPED_PX = 0.2, 0.012, 0.55, 4.0
 SPREADS = 5.0
 BRIGHT, CALM_PX = 0.25, 3
+STREAK, LEAST_STREAK, WIDE_PX = 0.05, 0.12, 9
 LEAST_FRAMES, NOISE_PX, FINE_PX, MOST_WEIGHT = 3, 480, 1.5, 20.0
 
 
@@ -39,6 +40,7 @@ def spoiled(lights: Sequence[F32], moved_px: Sequence[float]) -> list[Spoiled]:
     ratio = np.log2(levels / middle)
     ev = np.median(ratio, axis=(1, 2))
     bright = np.array([_bright_share(levels[n] / 2.0 ** ev[n], middle) for n in range(len(lights))])
+    streak = np.array([_longest_streak(levels[n] / 2.0 ** ev[n], middle) for n in range(len(lights))])
     sharp = np.array([_detail(x) for x in levels])
     sharp = sharp / max(float(np.median(sharp)), 1e-9)
     moved = np.array(moved_px, float)
@@ -49,6 +51,8 @@ def spoiled(lights: Sequence[F32], moved_px: Sequence[float]) -> list[Spoiled]:
             why = f"its light is {ev[n]:+.1f} EV off the others'"
         elif _stands_out(bright, n, LEAST_SHARE):
             why = f"stray light on {100 * bright[n]:.0f} % of it"
+        elif _stands_out(streak, n, LEAST_STREAK):
+            why = "a streak of light across it (a plane, a torch)"
         elif sharp[n] < SOFT:
             why = f"softer than the others ({100 * sharp[n]:.0f} % of their detail)"
         elif np.median(moved) < 1 and _stands_out(moved, n, BUMPED_PX):
@@ -93,6 +97,20 @@ def _bright_share(level: F32, middle: F32) -> float:
     """The share of the picture that is far brighter than in the middle of all, single spots left aside."""
     over = (np.sqrt(level) - np.sqrt(middle) > BRIGHT * np.maximum(np.sqrt(middle), 0.08)).astype(np.uint8)
     return float(cv2.morphologyEx(over, cv2.MORPH_OPEN, np.ones((CALM_PX, CALM_PX), np.uint8)).mean())
+
+
+def _longest_streak(level: F32, middle: F32) -> float:
+    """How long the longest thin bright line is that the middle of all does not show, in shares of the diagonal."""
+    off = np.sqrt(level) - np.sqrt(middle)
+    noise = 1.4826 * float(np.median(np.abs(off)))
+    over = (off > max(SPREADS * noise, STREAK)).astype(np.uint8)
+    # what is wide is no streak, be it as long as it is
+    wide = cv2.erode(over, np.ones((WIDE_PX, WIDE_PX), np.uint8))
+    over[cv2.dilate(wide, np.ones((3 * WIDE_PX, 3 * WIDE_PX), np.uint8)) > 0] = 0
+    joined = cv2.morphologyEx(over, cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
+    _, _, stats, _ = cv2.connectedComponentsWithStats(joined)
+    sides = stats[1:, [cv2.CC_STAT_WIDTH, cv2.CC_STAT_HEIGHT]].astype(float)
+    return float(np.hypot(*sides.T).max(initial=0.0) / np.hypot(*level.shape))
 
 
 def _detail(level: F32) -> float:
