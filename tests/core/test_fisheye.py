@@ -149,6 +149,15 @@ class Fisheyes(unittest.TestCase):
             features = _features(folder)
             self.assertEqual(worth_a_look(features, matched_pairs(features, Job()), Job()), pairs)
 
+    def test_what_no_flat_view_shows_agrees_on_nothing(self):
+        points = np.random.default_rng(2).uniform([5, 5], [90, 90], (60, 2))  # a corner: beyond a right angle
+        corner = Features(points, np.zeros((60, 128), np.float32), WIDTH, HEIGHT)
+        alike = [((0, 1), np.stack([np.arange(60)] * 2, axis=1))]
+        self.assertEqual(worth_a_look([corner, corner], alike, Job()), [])
+        with mock.patch("windfell.align.fisheye.explanations", return_value=([], "")) as asked:
+            worth_a_look([corner, corner], alike, Job())
+        self.assertEqual([len(c.args[0]) for c in asked.call_args_list], [60, 60, 60, 16, 0, 0, 0])
+
     def test_the_correction_means_the_angle(self):
         for degrees in (135.0, 180.0, 210.0):
             focal = fisheye_correction(degrees).focal_mm / FULL_FRAME_HALF_MM

@@ -171,6 +171,14 @@ class Series(unittest.TestCase):
                     patch("windfell.align.series._land", lambda *_: np.eye(3)):
                 return by_neighbours(found, features, 0, "perspective", lambda n: n, Job())
 
+        def by_the_next() -> Onto:
+            found = [Onto(wrong, 0.1, share=0.1), Onto(np.eye(3), 0.0, True)]
+            with patch("windfell.align.series.onto", lambda *_: Onto(np.eye(3), 0.1)), \
+                    patch("windfell.align.series.refined_onto", step), \
+                    patch("windfell.align.series._land", lambda *_: None):
+                return by_neighbours(found, features[:2], 1, "perspective", lambda n: n, Job())[0]
+
+        np.testing.assert_allclose(by_the_next().transform, np.linalg.inv(steps[0]))
         found = by(0.1)
         np.testing.assert_allclose(found[2].transform, places[2])
         self.assertEqual((found[1].transform is places[1], found[2].share), (True, 0.4))
