@@ -12,7 +12,7 @@ import numpy as np
 from tests.support import engine
 from windfell import demo
 from windfell.cli.main import main
-from windfell.combine.sky_of_one import sky_of
+from windfell.combine.sky_of_one import _straight, sky_of
 from windfell.engine.composed import composed, moved_onto, placed_by_stars
 from windfell.engine.stack import fitted
 from windfell.errors import BadRequest
@@ -99,6 +99,15 @@ class Skies(unittest.TestCase):
         share = sky_of(light_of(np.clip(picture, 0, 255).astype(np.uint8)))
         self.assertGreater(float(share[: shore - 8].mean()), 0.95)
         self.assertLess(float(share[shore + 8 :].mean()), 0.03)
+
+    def test_a_far_shore_is_straight_though_a_tree_stands_on_it(self):
+        steps = np.ones(480, np.float32)
+        rows = np.rint(90 + 0.02 * np.arange(480)).astype(int)
+        tree, wood, wavy = rows.copy(), rows.copy(), rows + np.rint(3 * np.sin(np.arange(480) / 4)).astype(int)
+        tree[430:] -= 25
+        wood[300:] -= 60
+        self.assertEqual([_straight(r, steps, 320) for r in (rows, tree, wood, wavy)], [True, True, False, False])
+        self.assertFalse(_straight(rows, np.where(np.arange(480) < 90, 0.3, 1).astype(np.float32), 320))
 
     def test_a_mast_stands_before_the_sky(self):
         picture, sky = (v.copy() for v in land(2))

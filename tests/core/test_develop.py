@@ -24,7 +24,7 @@ from windfell.engine.lens_estimates import estimated_correction
 from windfell.geometry.camera import Lens
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
-from windfell.pixels.colour import luminance
+from windfell.pixels.colour import SRGB_TO_WORKING, luminance
 from windfell.pixels.sheet import Sheet
 from windfell.recipe import developing
 from windfell.recipe.model import Development, Kind, LensCorrection
@@ -231,6 +231,15 @@ class Match(unittest.TestCase):
             self.assertAlmostEqual(own.contrast_pct, true.contrast_pct, delta=3.0)
             self.assertAlmostEqual(own.exposure_ev, true.exposure_ev, delta=0.03)
             self.assertAlmostEqual(drift.contrast_pct, -own.contrast_pct, delta=1e-2)
+
+    def test_what_either_frame_has_burnt_out_is_not_compared(self):
+        rng = np.random.default_rng(2)
+        one = np.full((40, 40, 3), 0.3, np.float32)
+        burnt = one.copy()
+        burnt[:10] = cv2.transform(np.float32([[[1.0, 0.4, 0.1]]]), SRGB_TO_WORKING)[0, 0]
+        for pair in ((one, burnt), (burnt, one)):
+            shared = shared_light(0, 1, *pair, np.ones((40, 40), bool), rng)
+            self.assertEqual(len(shared.light_a), 30 * 40)
 
     def test_a_frame_that_shares_nothing_is_left_as_it_is(self):
         found = matched([Development(), Development(exposure_ev=1.0)], 0, [], Job())

@@ -23,7 +23,7 @@ EDGE, GRAIN, COLOUR, SLOPE = 1.0, 1.5, 1.5, 0.06
 TOP, BOTTOM, SHADES = 0.15, 0.3, 12
 HIGHER_ROUNDS, HIGHER_GRAIN, PLAINLY, EVERYWHERE = 2, 0.25, 0.6, 0.25
 SAME_COLOURS = 0.25
-LINE_OFF, LINE_WAVERS, LINE_STEP = 0.02, 6e-4, 0.7
+LINE_OFF, LINE_WAVERS, LINE_STEP, LINE_SHARE = 0.02, 6e-4, 0.7, 0.85
 JUMP, STRIP, PLAIN_STEP = 0.06, 0.02, 30.0
 BAND, MIDDLE_PX, UNLIKE = 0.08, 25, 26.0
 ROUNDS = 3
@@ -91,10 +91,17 @@ def _border(seen: U8, fine: U8) -> NDArray[np.intp] | None:
 
 
 def _straight(rows: NDArray[np.intp], steps: F32, height: int) -> bool:
-    """Whether a border's rows (w,) lie along a line, stepping plainly (w,) all the way."""
+    """Whether a border's rows (w,) lie along a line, stepping plainly (w,) all the way, but for a few columns: what
+    stands before it, such as a tree.
+    """
     columns = np.arange(len(rows))
-    off = np.std(rows - np.polyval(np.polyfit(columns, rows, 1), columns)) / height
-    wavers = np.abs(np.diff(rows)).mean() / height
+    keep = np.ones(len(rows), bool)
+    for _ in range(3):
+        off = np.abs(rows - np.polyval(np.polyfit(columns[keep], rows[keep], 1), columns)) / height
+        keep = off <= np.quantile(off, LINE_SHARE)
+    inner = keep[1:] & keep[:-1]
+    wavers = np.abs(np.diff(rows))[inner].mean() / height
+    off = np.sqrt(np.mean(off[keep] ** 2))
     return bool(off < LINE_OFF and wavers < LINE_WAVERS and np.quantile(steps, 0.1) > LINE_STEP)
 
 
