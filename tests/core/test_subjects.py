@@ -24,7 +24,7 @@ from windfell.engine.stack_subjects import found_subjects
 from windfell.errors import CannotJoin
 from windfell.job import Job
 from windfell.output.animations import durations_ms, palette_of, write_animation
-from windfell.pixels.colour import srgb_encoded, to_view
+from windfell.pixels.colour import SRGB_TO_WORKING, srgb_encoded, to_view
 from windfell.pixels.tiles import Region
 from windfell.recipe.combining import Combining, Rule
 from windfell.recipe.model import FrameSet, Kind, Project, frame_from_path
@@ -264,6 +264,13 @@ class Parts(unittest.TestCase):
     def test_the_largest_set_leaves_out_the_one_that_meets_most(self):
         self.assertEqual(together(4, [[1], [0, 2], [1], []]), [0, 2, 3])
         self.assertEqual(together(2, [[1], [0]], [1, 0]), [1])
+
+    def test_what_is_burnt_out_in_one_channel_says_nothing_of_the_light(self):
+        rng = np.random.default_rng(5)
+        plate = rng.uniform(0.1, 0.3, (90, 120, 3)).astype(np.float32)
+        plate[:60] = np.float32([1.0, 0.4, 0.1]) * rng.uniform(1.5, 1.9, (60, 120, 1)).astype(np.float32)
+        frame, plate = (cv2.transform(np.minimum(v, 1), SRGB_TO_WORKING) for v in (0.9 * plate, plate))
+        np.testing.assert_allclose(matched(frame, plate).gain, 1 / 0.9, rtol=0.01)
 
     def test_light_is_matched_as_a_whole_and_slowly_over_the_picture(self):
         plate = ground()
