@@ -11,7 +11,7 @@ from windfell.job import Job
 from windfell.join.agree import difference, owned_picture, reaching, taken
 from windfell.join.blend import Piece, blended, hard_weights, heard_only, wide_correction
 from windfell.join.light import FrameSeen, LightSamples, fair_light, fitted_light, shared_samples
-from windfell.join.seams import Claim, _cut, burnt_out, cut_owner, nearest_owner, seam_cost, spread
+from windfell.join.seams import Claim, _cut, burnt_out, cut_near, cut_owner, nearest_owner, seam_cost, spread
 from windfell.join.warp import Warped
 from windfell.pixels.colour import SRGB_TO_WORKING
 from windfell.pixels.tiles import Region
@@ -134,6 +134,17 @@ class Seams(unittest.TestCase):
         self.assertLess(share(replace(one, burnt=burnt), other), 0.02)
         self.assertGreater(share(one, replace(other, burnt=both)), 0.98)
         self.assertAlmostEqual(share(replace(one, burnt=burnt), replace(other, burnt=both)), plain, delta=0.05)
+
+    def test_seams_laid_anew_nearby_know_what_is_burnt_out(self):
+        one, other = two_claims()
+        one = replace(one, colour=np.where(one.colour > 0.9, 0.45, one.colour).astype(np.float32))
+        burnt = np.zeros(one.valid.shape, np.float32)
+        burnt[:, 50:95] = 1
+        before = cut_owner((60, 140), [one, other], Job())
+        without = replace(other, valid=other.valid & (np.arange(100) >= 30))  # taken from where it was
+        owners = [cut_near(np.where(np.arange(140) < 45, before, 1), [replace(one, burnt=b), without], Job())
+                  for b in (None, burnt)]
+        self.assertLess((owners[1][:, 70:95] == 0).mean(), 0.5 * (owners[0][:, 70:95] == 0).mean())
 
     def test_burnt_out_is_what_is_full_in_any_channel_of_the_file(self):
         colours = np.array([[[1.0, 0.4, 0.1], [0.9, 0.36, 0.09], [0.3, 0.3, 0.3]]], np.float32)
