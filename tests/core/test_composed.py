@@ -104,7 +104,7 @@ class Skies(unittest.TestCase):
         steps = np.ones(480, np.float32)
         rows = np.rint(90 + 0.02 * np.arange(480)).astype(int)
         tree, wood, wavy = rows.copy(), rows.copy(), rows + np.rint(3 * np.sin(np.arange(480) / 4)).astype(int)
-        tree[430:] -= 25
+        tree[430:] -= 25 + 10 * (np.arange(50) % 2)
         wood[300:] -= 60
         self.assertEqual([_straight(r, steps, 320) for r in (rows, tree, wood, wavy)], [True, True, False, False])
         self.assertFalse(_straight(rows, np.where(np.arange(480) < 90, 0.3, 1).astype(np.float32), 320))

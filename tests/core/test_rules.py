@@ -421,6 +421,14 @@ class Bridges(unittest.TestCase):
                     out[y : y + 3, x + aside : x + aside + 3] = 0.7
             return cv2.GaussianBlur(out, (0, 0), 1)
 
+        def lanterns(moved: int) -> np.ndarray:  # each goes its own way
+            out, own = np.full((*SHAPE, 3), 0.01, np.float32), np.random.default_rng(7)
+            for x, y in places[::2]:
+                dx, dy = own.integers(-11, 12, 2) * moved
+                out[max(y + dy, 0) : y + dy + 3, x + dx : x + dx + 3] = 0.7
+            return cv2.GaussianBlur(out, (0, 0), 1)
+
+        self.assertGreaterEqual(len(ways(lanterns(0), lanterns(1))), len(places[::2]) - 3)
         moves = [(w.move[0] * 300, w.move[1] * 120) for w in ways(sky(0, 12), sky(6, 13))]
         self.assertGreaterEqual(len(moves), len(places) - 4)
         assert_allclose(moves, [(6, 0)] * len(moves), atol=1)

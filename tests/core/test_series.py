@@ -291,12 +291,13 @@ class Series(unittest.TestCase):
         frames, places = series(3, 8.0, 5)
         features = looks_of(with_thing(frames))
         moved = np.array([[1, 0, 55], [0, 1, 0], [0, 0, 1.0]])
-        held = [Onto(np.eye(3), 0.0, True), Onto(places[1], 0.1), NotOnto("open")]
+        held = [Onto(np.eye(3), 0.0, True), Onto(places[1], 0.1, share=0.3), NotOnto("open")]
         for step, stands in ((places[2] @ np.linalg.inv(places[1]), True), (moved, False)):
             with patch("windfell.align.series.onto", lambda a, b, *_, at=step: (
                     Onto(at, 0.1) if a is features[1] else NotOnto("not this one"))):
                 found = by_others(held, features, 0, "perspective", None, Job())
             self.assertEqual(isinstance(found[2], Onto), stands)
+            self.assertEqual(getattr(found[2], "share", 0.3), 0.3, "no more than the way there has")
 
     def test_finer_features_are_asked_for_those_that_the_first_leave_open(self):
         frames, _ = series(3, 0.8, 9)
