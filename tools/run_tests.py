@@ -21,13 +21,14 @@ PART_LIMIT_S = 1500
 PROCESSES = {"app": 8, "core": 10, "bench": 4}
 # what takes longest, in seconds, so that processes take about as long and the longest begin first; others: a few
 LONG = {
-    "jobs/test_wide": 150, "jobs/test_rows": 90, "jobs/test_series": 65, "app/test_window": 65,
-    "app/test_combine": 50, "app/test_points": 50, "app/test_parts": 50, "app/test_export": 50, "app/test_areas": 45,
-    "app/test_subjects": 45, "app/test_finish": 45, "app/test_prepare": 40, "app/test_shape": 40,
-    "app/test_access": 35, "app/test_seam_walk": 35, "app/test_lines": 30, "app/test_real_window": 30,
-    "core/test_cli": 45, "core/test_grown": 40, "core/test_proposals": 35, "core/test_register": 35,
-    "core/test_formats": 30, "core/test_ground": 30, "core/test_pole": 30, "core/test_subjects": 25,
-    "core/test_manners": 25, "core/test_parallax": 25, "jobs/test_hardships": 35}
+    "jobs/test_wide": 190, "jobs/test_series": 110, "jobs/test_rows": 105, "app/test_seam_walk": 70,
+    "app/test_window": 65, "core/test_register": 65, "jobs/test_hardships": 55, "core/test_fisheye": 50,
+    "app/test_access": 50, "app/test_points": 50, "app/test_shape": 45, "app/test_finish": 45, "app/test_export": 45,
+    "core/test_cli": 45, "core/test_subjects": 40, "app/test_prepare": 40, "core/test_pole": 35, "app/test_parts": 35,
+    "app/test_subjects": 35, "app/test_areas": 30, "app/test_behind": 30, "app/test_mending": 30,
+    "app/test_real_window": 30, "core/test_grown": 30, "core/test_proposals": 30, "core/test_readiness": 25,
+    "core/test_owning": 25, "core/test_behind": 25, "core/test_parallax": 25, "core/test_series": 25,
+    "core/test_manners": 25, "core/test_bracketed": 20, "core/test_formats": 20, "core/test_barrel": 20}
 FEW_S = 12
 # benches that have a window, or measure their process
 BY_THEMSELVES = ("broken", "dragging", "long_use", "monkey", "panorama_speed", "quick_share")
