@@ -11,8 +11,9 @@ from windfell.job import Job
 from windfell.join.agree import difference, owned_picture, reaching, taken
 from windfell.join.blend import Piece, blended, hard_weights, heard_only, wide_correction
 from windfell.join.light import FrameSeen, LightSamples, fair_light, fitted_light, shared_samples
-from windfell.join.seams import Claim, _cut, burnt_out, cut_near, cut_owner, nearest_owner, seam_cost, spread
+from windfell.join.seams import Claim, _cut, cut_near, cut_owner, nearest_owner, seam_cost, spread
 from windfell.join.warp import Warped
+from windfell.pixels.channels import burnt_share
 from windfell.pixels.colour import SRGB_TO_WORKING
 from windfell.pixels.tiles import Region
 
@@ -148,9 +149,9 @@ class Seams(unittest.TestCase):
 
     def test_burnt_out_is_what_is_full_in_any_channel_of_the_file(self):
         colours = np.array([[[1.0, 0.4, 0.1], [0.9, 0.36, 0.09], [0.3, 0.3, 0.3]]], np.float32)
-        burnt = burnt_out(cv2.transform(colours, SRGB_TO_WORKING))
+        burnt = burnt_share(cv2.transform(colours, SRGB_TO_WORKING), 0.92, 0.995)
         self.assertEqual(burnt.round(3).tolist(), [[1.0, 0.0, 0.0]])
-        self.assertIsNone(burnt_out(np.full((2, 2, 3), 0.4, np.float32)))
+        self.assertIsNone(burnt_share(np.full((2, 2, 3), 0.4, np.float32), 0.92, 0.995))
 
     def test_the_cut_costs_no_more_than_the_middle(self):
         claims = two_claims()

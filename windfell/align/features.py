@@ -58,11 +58,18 @@ def unbent(features: Features, optics: Optics | None) -> Features:
     if optics is None or not optics.bends:
         return features
     lens = Lens(features.width, features.height, 1.0)
-    ideal, spots = (optics.ideal(p, lens.centre, lens.half_diagonal) for p in (features.points, features.spots))
-    near, spots_near = (optics.in_reach(p, lens.centre, lens.half_diagonal) for p in (ideal, spots))
+    (ideal, near), (spots, spots_near) = (unbent_points(p, lens, optics) for p in (features.points, features.spots))
     look = None if features.look is None else _unbent_look(features, optics, lens)
     return replace(
         features, points=ideal[near], descriptors=features.descriptors[near], spots=spots[spots_near], look=look)
+
+
+def unbent_points(points: NDArray, lens: Lens, optics: Optics) -> tuple[NDArray, NDArray[np.bool_]]:
+    """Where a lens without distortion would have put points (n, 2) of a frame, and which (n,) lie near enough to its
+    axis to be matched as on a flat view.
+    """
+    ideal = optics.ideal(points, lens.centre, lens.half_diagonal)
+    return ideal, optics.in_reach(ideal, lens.centre, lens.half_diagonal)
 
 
 def _unbent_look(features: Features, optics: Optics, lens: Lens) -> NDArray[np.uint8]:

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from windfell.align.barrel import BENT, PLAINLY, PULLS, agreeing, optics_of_pull, pull_of, straightened
 from windfell.align.candidates import likely_pairs
-from windfell.align.features import Features, unbent
+from windfell.align.features import Features, unbent, unbent_points
 from windfell.align.matching import matches
 from windfell.align.pairs import explanations, find_links
 from windfell.align.registration import PanoramaRegistration
@@ -80,10 +80,9 @@ def _explained(
     frames = [features[n] for n in pair]
     points = [f.points[alike[:, n]] for n, f in enumerate(frames)]
     if optics is not None:
-        lenses = [Lens(f.width, f.height, 1.0) for f in frames]
-        points = [optics.ideal(p, x.centre, x.half_diagonal) for p, x in zip(points, lenses, strict=True)]
-        near = [optics.in_reach(p, x.centre, x.half_diagonal) for p, x in zip(points, lenses, strict=True)]
-        points = [p[near[0] & near[1]] for p in points]
+        seen = [unbent_points(p, Lens(f.width, f.height, 1.0), optics) for p, f in zip(points, frames, strict=True)]
+        near = seen[0][1] & seen[1][1]
+        points = [p[near] for p, _ in seen]
     found, _ = explanations(*points, *frames, most=1)
     return int(found[0][1].sum()) if found else 0
 

@@ -80,7 +80,7 @@ def same_light(a: Features, b: Features, homography: Array, points: Array) -> Sa
     """
     if a.look is None or b.look is None or min(a.look.shape) < BLOCK + 2 * ASIDE:
         return SameLight()
-    compared, apart, found = _compared(a, b, homography, points)
+    compared, apart, _, found = _compared(a, b, homography, points)
     alike = compared & (found(0) > ALIKE)
     return SameLight(*(int(x.sum()) for x in (alike, compared, alike & apart, compared & apart)))
 
@@ -89,7 +89,7 @@ def likeness(a: Features, b: Features, homography: Array, points: Array, aside: 
     """How alike all blocks are together, each 0..1, where neighbours must be so at one place. Arguments as of
     `same_light`, of features with looks; `aside`: up to so many px of the looks beside where the homography says.
     """
-    compared, _, alike = _compared(a, b, homography, points, aside)
+    compared, _, _, alike = _compared(a, b, homography, points, aside)
     return float(alike(NEIGHBOURS)[compared].clip(0).sum())
 
 
@@ -97,7 +97,7 @@ def likeness_apart(
     a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE, band: Band = FINELY
 ) -> float:
     """As `likeness`, the mean, -1..1, of the blocks apart from `points`; 0 for too few. `band`: of which texture."""
-    compared, _, alike = _compared(a, b, homography, points, aside, True, band)
+    compared, _, _, alike = _compared(a, b, homography, points, aside, True, band)
     return 0.0 if compared.sum() < LEAST_APART else float(alike(NEIGHBOURS)[compared].mean())
 
 
@@ -113,34 +113,21 @@ def better_explained(a: Features, b: Features, homographies: Sequence[Array], as
     fraction of a px decides. Features must have looks; `aside` as of `likeness`.
     """
     anywhere = np.zeros((1, 2))
-    found = [(seen, alike(0)) for seen, _, alike in (_compared(a, b, h, anywhere, aside) for h in homographies)]
-    alike = np.stack([np.where(seen, x, np.float32(-1)) for seen, x in found])
-    fair = ~np.any([_across_rim(_seen(a, b, h), aside) for h in homographies], axis=0)
+    found = [_compared(a, b, h, anywhere, aside) for h in homographies]
+    alike = np.stack([np.where(seen, likeness_at(0), np.float32(-1)) for seen, _, _, likeness_at in found])
+    fair = ~np.any([across for _, _, across, _ in found], axis=0)
     first = np.argmax(alike, axis=0)
     best, next_ = np.sort(alike, axis=0)[: -3 : -1] if len(alike) > 1 else (alike[0], np.full_like(alike[0], -1))
     sure = fair & (best > ALIKE) & (best - next_ > PLAINLY)
     return [int(np.sum(sure & (first == n))) for n in range(len(found))]
 
 
-def _seen(a: Features, b: Features, homography: Array) -> NDArray[np.bool_]:
-    """What of the look of `a` (h, w) that of `b` shows, if the homography (3, 3) takes px of `a` to those of `b`."""
-    to_b, size = to_look(b) @ homography @ np.linalg.inv(to_look(a)), (a.look.shape[1], a.look.shape[0])
-    flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
-    there = cv2.warpPerspective(np.full(b.look.shape, 255, np.uint8), to_b, size, flags=flags)
-    return (there == 255) & _ahead(to_b, size)
-
-
-def _across_rim(there: NDArray[np.bool_], aside: int) -> NDArray[np.bool_]:
-    """Which blocks (m, n), as `_compared` takes them, are there in parts."""
-    share = _means(there.astype(np.float32), BLOCK + 2 * aside)[:: BLOCK // 2, :: BLOCK // 2]
-    return (share > 1e-4) & (share < 1 - 1e-4)
-
-
 def _compared(
     a: Features, b: Features, homography: Array, points: Array, aside: int = ASIDE, alone: bool = False,
     band: Band = FINELY,
 ):
-    """Of blocks (m, n) which could be compared and which lie apart; and their likeness, by so many neighbours.
+    """Of blocks (m, n) which could be compared, which lie apart and which across the rim of what `b` shows; and their
+    likeness, by so many neighbours.
 
     `alone`: just those apart are, and nothing of what lies at the points shows around it.
     """
@@ -148,16 +135,19 @@ def _compared(
     size = a.look.shape[1], a.look.shape[0]
     flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
     seen = cv2.warpPerspective(b.look, to_b, size, flags=flags, borderMode=cv2.BORDER_REPLICATE)
+    there = cv2.warpPerspective(np.full(b.look.shape, 255, np.uint8), to_b, size, flags=flags)
+    there[~_ahead(to_b, size)] = 0
     near = around(points, a)
     one, other = (texture(x, band.fine, band.coarse, ~near if alone else None) for x in (a.look, seen))
-    compared = _means(_seen(a, b, homography).astype(np.float32), BLOCK + 2 * aside) > 1 - 1e-4
+    inside = _means((there == 255).astype(np.float32), BLOCK + 2 * aside)
+    compared, across = inside > 1 - 1e-4, (inside > 1e-4) & (inside < 1 - 1e-4)
     compared &= _deviation(_inside(one, aside), BLOCK) >= band.least
     compared &= _deviation(other, BLOCK + 2 * aside) >= band.least
     apart = _means(_inside(near, aside).astype(np.float32), BLOCK) < 1e-6
-    compared, apart = (x[:: BLOCK // 2, :: BLOCK // 2] for x in (compared, apart))
+    compared, apart, across = (x[:: BLOCK // 2, :: BLOCK // 2] for x in (compared, apart, across))
     if alone:
         compared &= apart
-    return compared, apart, lambda side: _best_likeness(one, other, compared.astype(np.float32), side, aside)
+    return compared, apart, across, lambda side: _best_likeness(one, other, compared.astype(np.float32), side, aside)
 
 
 def brighter_by(a: Features, b: Features, homography: Array) -> float | None:

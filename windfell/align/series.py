@@ -107,29 +107,36 @@ def by_neighbours(
     steps = sorted({(m, m + 1) for n in loose for m in (n - 1, n) if 0 <= m < len(found) - 1})
     steps = [(m, n) for m, n in steps if isinstance(found[m], Onto) and isinstance(found[n], Onto)]
 
-    def step(pair: tuple[int, int]) -> Onto | NotOnto:
-        m, n = pair
-        near = onto(features[m], features[n], way, False)
-        return near if isinstance(near, NotOnto) else refined_onto(
-            near, way, features[m], features[n], view(m), view(n), job)
-
-    taken = dict(zip(steps, job.map(step, steps, "aligning frames"), strict=True))
+    near = job.map(lambda s: _step(features, *s, way, view, job), steps, "aligning frames")
+    taken = {s: x for s, x in zip(steps, near, strict=True) if isinstance(x, Onto)}
     best = {n: p for n, p in enumerate(found) if isinstance(p, Onto) and n not in loose}
     left = {n: replace(found[n], share=SURER_BY * found[n].share) for n in loose}
     direct = dict(left)
     while left:
-        for (m, n), near in taken.items():
-            for a, b, turned in ((m, n, False), (n, m, True)):
-                if isinstance(near, Onto) and a in best and b in left:
-                    share = min(near.share, best[a].share)
-                    if share > left[b].share:
-                        by = np.linalg.inv(near.transform) if turned else near.transform
-                        rms = float(np.hypot(near.rms_px, best[a].rms_px))
-                        left[b] = Onto(by @ best[a].transform, rms, share=share)
+        for (m, n), one in taken.items():
+            for a, b, by in ((m, n, one), (n, m, replace(one, transform=np.linalg.inv(one.transform)))):
+                if a in best and b in left and min(by.share, best[a].share) > left[b].share:
+                    left[b] = _by_way_of(best[a], by)
         n = max(left, key=lambda k: left[k].share)
         chosen = left.pop(n)
         best[n] = found[n] if chosen is direct[n] or _denied(features[reference], features[n], chosen) else chosen
     return [best.get(n, p) for n, p in enumerate(found)]
+
+
+def _step(
+    features: Sequence[Features], m: int, n: int, way: str, view: Callable[[int], View] | None, job: Job
+) -> Onto | NotOnto:
+    """Frame n's place on frame m."""
+    near = onto(features[m], features[n], way, False)
+    if view is None or isinstance(near, NotOnto):
+        return near
+    return refined_onto(near, way, features[m], features[n], view(m), view(n), job)
+
+
+def _by_way_of(first: Onto, then: Onto) -> Onto:
+    """A place by that of another frame, and the step from there."""
+    return Onto(then.transform @ first.transform, float(np.hypot(then.rms_px, first.rms_px)),
+                share=min(then.share, first.share))
 
 
 def _denied(reference: Features, frame: Features, place: Onto) -> bool:
@@ -156,19 +163,13 @@ def by_others(
                 continue
             for m in sorted(tried, key=lambda k, own=n: abs(k - own))[:TRIED]:
                 job.check()
-                near = onto(features[m], features[n], way, False)
+                near = _step(features, m, n, way, view, job)
                 if isinstance(near, NotOnto):
                     continue
-                if view is not None:
-                    near = refined_onto(near, way, features[m], features[n], view(m), view(n), job)
-                if isinstance(near, NotOnto):
+                place, said = _by_way_of(found[m], near), land(n)
+                if said is not None and denied_by_land(features[reference], features[n], place.transform, said):
                     continue
-                place = near.transform @ found[m].transform
-                said = land(n)
-                if said is not None and denied_by_land(features[reference], features[n], place, said):
-                    continue
-                rms, share = float(np.hypot(near.rms_px, found[m].rms_px)), min(near.share, found[m].share)
-                found[n] = Onto(place, rms, share=share)
+                found[n] = place
                 fresh.append(n)
                 break
     return found

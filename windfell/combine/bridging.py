@@ -50,14 +50,12 @@ def ways(one: F32, other: F32) -> list[Way]:
     unlike = np.abs(np.log(first[:, None, 6] / second[None, :, 6]))
     cost = apart * (1 + unlike) + np.where(far | (unlike > np.log(ALIKE)), np.inf, 0)
     there, back = np.argmin(cost, axis=1), np.argmin(cost, axis=0)
-    pairs = [(n, m) for n, m in enumerate(there) if back[m] == n and np.isfinite(cost[n, m])]
-    moves = np.array([second[m, :2] - first[n, :2] for n, m in pairs]).reshape(-1, 2)
-    fair = _as_others(first[[n for n, _ in pairs], :2], moves)
-    found = []
-    for (n, _), move in zip((p for p, f in zip(pairs, fair, strict=True) if f), moves[fair], strict=True):
-        left, top, right, bottom = first[n, 2:6]
-        found.append(Way((left / w, top / h, right / w, bottom / h), (move[0] / w, move[1] / h)))
-    return found
+    mutual = np.array([n for n, m in enumerate(there) if back[m] == n and np.isfinite(cost[n, m])], int)
+    mine = first[mutual]
+    moves = second[there[mutual], :2] - mine[:, :2]
+    fair = _as_others(mine[:, :2], moves)
+    return [Way((left / w, top / h, right / w, bottom / h), (dx / w, dy / h))
+            for (left, top, right, bottom), (dx, dy) in zip(mine[fair, 2:6], moves[fair], strict=True)]
 
 
 def _as_others(places: Array, moves: Array) -> NDArray[np.bool_]:

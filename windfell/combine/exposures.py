@@ -16,12 +16,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.combine.encoding import LEAST, SLOPE
-from windfell.pixels.channels import below, filled_to, mean_of, most_of
+from windfell.pixels.channels import below, burnt_share, mean_of, most_of
 
 F32 = NDArray[np.float32]
 Array = NDArray[np.float64]
 
-WHITE, WHITE_FROM = np.float32(0.97), np.float32(0.86)
+WHITE, WHITE_FROM = 0.97, 0.86
 PHOTON, SENSOR = np.float32(4e-5), np.float32(1.2e-6)
 CODE_STEP = {8: 1 / 255, 16: 1 / 65535}
 CONTRADICTS = np.float32(4.0)
@@ -38,10 +38,8 @@ EDGE_SIGMA = 7.0
 
 def fullness(light: F32) -> F32:
     """How far a spot is from burnt out, (h, w): 1 well below white, 0 at it."""
-    top = filled_to(light, float(WHITE_FROM))
-    if top is None:
-        return np.ones(light.shape[:2], np.float32)
-    return np.clip((WHITE - top) / (WHITE - WHITE_FROM), 0, 1)
+    burnt = burnt_share(light, WHITE_FROM, WHITE)
+    return np.ones(light.shape[:2], np.float32) if burnt is None else 1 - burnt
 
 
 def variance(light: F32, step: float) -> F32:
@@ -216,7 +214,7 @@ def _ratio_ev(darker: F32, brighter: F32) -> float | None:
     is. Where the brighter is burnt out but for what moved, most of what is left says anything.
     """
     a, b = mean_of(darker).ravel(), mean_of(brighter).ravel()
-    unburnt = below(darker, float(WHITE_FROM)) & below(brighter, float(WHITE_FROM))
+    unburnt = below(darker, WHITE_FROM) & below(brighter, WHITE_FROM)
     good = (a > DARKEST) & (b > DARKEST) & unburnt.ravel()
     if good.sum() < LEAST_SHARED:
         return None

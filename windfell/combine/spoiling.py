@@ -39,8 +39,8 @@ def spoiled(lights: Sequence[F32], moved_px: Sequence[float]) -> list[Spoiled]:
     middle = np.median(levels, axis=0)
     ratio = np.log2(levels / middle)
     ev = np.median(ratio, axis=(1, 2))
-    bright = np.array([_bright_share(levels[n] / 2.0 ** ev[n], middle) for n in range(len(lights))])
-    streak = np.array([_longest_streak(levels[n] / 2.0 ** ev[n], middle) for n in range(len(lights))])
+    bright, streak = np.array([(_bright_share(x, middle), _longest_streak(x, middle))
+                               for x in (level / 2.0**e for level, e in zip(levels, ev, strict=True))]).T
     sharp = np.array([_detail(x) for x in levels])
     sharp = sharp / max(float(np.median(sharp)), 1e-9)
     moved = np.array(moved_px, float)

@@ -69,7 +69,7 @@ def shared_light(
 ) -> Shared | None:
     """Samples where both frames hold and neither is nearly black nor burnt out; None if too few."""
     fair = both & (light_a.min(-1) > DARKEST) & (light_b.min(-1) > DARKEST)
-    fair &= below(np.asarray(light_a, np.float32), BRIGHTEST) & below(np.asarray(light_b, np.float32), BRIGHTEST)
+    fair &= below(light_a, BRIGHTEST) & below(light_b, BRIGHTEST)
     at = np.flatnonzero(fair)
     if len(at) < LEAST_SAMPLES:
         return None

@@ -22,8 +22,9 @@ from windfell.join.agree import Difference, difference, owned_picture, reaching
 from windfell.join.blend import FINE_LEVELS, reach, wide_correction
 from windfell.join.light import FrameLight, FrameSeen, fair_light, fitted_light, radius2, shared_samples
 from windfell.join.owning import Boxed, with_owning
-from windfell.join.seams import BLOCK, Claim, burnt_out, cut_near, cut_owner, nearest_owner, spread
+from windfell.join.seams import BLOCK, Claim, cut_near, cut_owner, nearest_owner, spread
 from windfell.join.warp import Warped, frame_map, warped
+from windfell.pixels.channels import burnt_share
 from windfell.pixels.colour import perceptual
 from windfell.pixels.sheet import Sheet
 from windfell.pixels.tiles import Region
@@ -32,6 +33,7 @@ from windfell.shape.bounds import covered_rays, fitted_canvas, native_px_per_uni
 from windfell.shape.canvas import Canvas
 
 SEAM_PIXELS = 750_000
+BURNT_FROM, BURNT = 0.92, 0.995
 LIGHT_PIXELS, SHARE_PIXELS = 160_000, 200_000
 WIDE_PIXELS = 450_000
 DRAFT_WIDE_PIXELS = 60_000
@@ -262,7 +264,7 @@ class JoinedFrames(RegisteredFrames):
         x, y = cv2.split(np.nan_to_num(where, nan=-1.0))
         inside = cv2.min(cv2.min(x, width - 1 - x), cv2.min(y, height - 1 - y)) / np.float32(min(width, height) / 2)
         # as bright as others show it, but without what it was there
-        burnt = burnt_out(seen.light / light.factors(where, frame.lens))
+        burnt = burnt_share(seen.light / light.factors(where, frame.lens), BURNT_FROM, BURNT)
         return Claim(box, perceptual(seen.light), seen.mask(), np.clip(inside, 0, 1), burnt)
 
     def _levels(self, scale_px_per_unit: float, job: Job, blend_pct: float | None = None) -> float:

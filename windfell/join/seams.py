@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.job import Job
 from windfell.later import Later
-from windfell.pixels.channels import filled_to, most_of
+from windfell.pixels.channels import most_of
 from windfell.pixels.tiles import Region
 
 maxflow = Later("maxflow")
@@ -20,7 +20,6 @@ F32 = NDArray[np.float32]
 NOBODY = -1
 LENGTH_COST = 0.012
 EDGE_COST, BURNT_COST = 0.02, 0.03
-BURNT_FROM, BURNT = 0.92, 0.995
 BRIGHTEST = 100.0
 ROUNDS, FINER_ROUNDS = 3, 2
 BLOCK, LEVELS, LEAST_SIDE, NEAR = 8, 4, 24, 4
@@ -123,14 +122,6 @@ def _cropped(claim: Claim, part: Region) -> Claim:
     at = box.within(claim.box)
     return Claim(Region(box.left - part.left, box.top - part.top, box.width, box.height),
                  claim.colour[at], claim.valid[at], claim.depth[at], None if claim.burnt is None else claim.burnt[at])
-
-
-def burnt_out(light: F32) -> F32 | None:
-    """How far a frame's own light (h, w, 3), as its file has it, is burnt out (h, w), 0..1; None: nowhere."""
-    filled = filled_to(light, BURNT_FROM)
-    if filled is None:
-        return None
-    return np.clip((filled - np.float32(BURNT_FROM)) * np.float32(1 / (BURNT - BURNT_FROM)), 0, 1)
 
 
 def _halves(shape: tuple[int, int], claims: Sequence[Claim], by: int) -> bool:

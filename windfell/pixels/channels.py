@@ -22,19 +22,27 @@ def most_of(picture: F32) -> F32:
     return cv2.max(cv2.max(first, second), third)
 
 
-def filled_to(light: F32, limit: float) -> F32 | None:
+def _filled(light: NDArray, limit: float) -> F32 | None:
     """How far the fullest channel of working-space light (h, w, 3) is filled, (h, w), in the primaries of sRGB, as
     most files hold it: a strong colour burns out there in one channel while in the wider working space none is full.
     Files of wider spaces are fuller by it than they are. None if all surely lies below a limit.
     """
     if light.max() * _MOST_TIMES <= limit:
         return None
-    return most_of(cv2.transform(np.ascontiguousarray(light), _TO_SRGB))
+    return most_of(cv2.transform(np.ascontiguousarray(light, np.float32), _TO_SRGB))
 
 
-def below(light: F32, limit: float) -> NDArray[np.bool_]:
-    """Where (h, w) no channel is filled to a limit, as `filled_to` has it."""
-    filled = filled_to(light, limit)
+def burnt_share(light: F32, first: float, white: float) -> F32 | None:
+    """How far light (h, w, 3), as its file has it, is burnt out (h, w): 0 up to `first`, 1 from `white`; None: it is
+    nowhere.
+    """
+    filled = _filled(light, first)
+    return None if filled is None else np.clip((filled - np.float32(first)) * np.float32(1 / (white - first)), 0, 1)
+
+
+def below(light: NDArray, limit: float) -> NDArray[np.bool_]:
+    """Where (h, w) no channel of the file is filled to a limit."""
+    filled = _filled(light, limit)
     return np.ones(light.shape[:2], bool) if filled is None else filled < np.float32(limit)
 
 
