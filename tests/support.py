@@ -7,13 +7,17 @@ import json
 import os
 import shutil
 import tempfile
+import unittest
 from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PIL import Image
 
+from windfell.align import glance, pairs
+from windfell.align.known import Known
 from windfell.demo import sets as demo_sets
 from windfell.demo.sets import GreenPlan, RowPlan, write_green, write_row
 from windfell.engine.core import Engine
@@ -37,6 +41,14 @@ def drawn(name: str, draw: Callable[[Path], None]) -> Path:
             draw(part)
             part.rename(folder)
     return folder
+
+
+def nothing_known(test: unittest.TestCase) -> None:
+    """For this test no two frames were matched before."""
+    for module in (pairs, glance):
+        fresh = mock.patch.object(module, "KNOWN", Known())
+        fresh.start()
+        test.addCleanup(fresh.stop)
 
 
 def unit_rays(count: int, seed: int, half_angle: float = np.pi) -> np.ndarray:

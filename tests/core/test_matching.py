@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
-from tests.support import textured
+from tests.support import nothing_known, textured
 from windfell.align import glance
 from windfell.align.candidates import ALL_UP_TO
 from windfell.align.features import Features, _spread_choice, grey_features, quick_features
@@ -97,6 +97,7 @@ class Glances(unittest.TestCase):
             h, mask = real(*args, **more)
             return -h, mask
 
+        nothing_known(self)
         with mock.patch.object(glance.cv2, "findHomography", behind):
             h = glance_at(frame_at(0), frame_at(120)).homography
         self.assertGreater((h @ [200, 150, 1])[2], 0)
@@ -153,12 +154,16 @@ class Spared(unittest.TestCase):
         found, looks = found_and_glanced(slowly, 5, Job(), "looking")
         self.assertTrue(all(f is g for f, g in zip(found, frames, strict=True)))
         self.assertEqual(list(looks), [(a, b) for a in range(5) for b in range(a + 1, 5)])
-        links = [[(k.a, k.b, k.count) for k in find_links(frames, Job(), looks=known)[0]] for known in (None, looks)]
+        links = []
+        for seen in (None, looks):
+            nothing_known(self)
+            links.append([(k.a, k.b, k.count) for k in find_links(frames, Job(), looks=seen)[0]])
         self.assertEqual(*links)
         self.assertIsNone(found_and_glanced(lambda n: frames[0], ALL_UP_TO + 1, Job(), "looking")[1])
 
     def test_frames_that_a_glance_leaves_alone_are_looked_at_in_full(self):
         frames = [frame_at(250 * n) for n in range(6)]
+        nothing_known(self)
         with mock.patch.object(glance, "STRONGEST", 8):
             links, refused = find_links(frames, Job())
         self.assertTrue({(n, n + 1) for n in range(5)} <= {(k.a, k.b) for k in links})

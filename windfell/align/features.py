@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import cv2
 import numpy as np
@@ -40,6 +42,16 @@ class Features:
 
     def __len__(self) -> int:
         return len(self.points)
+
+    @cached_property
+    def digest(self) -> bytes:
+        """Alike for features of which all is the same."""
+        out = hashlib.blake2b(repr((self.width, self.height, self.problem)).encode(), digest_size=16)
+        for part in (self.points, self.descriptors, self.spots, self.look):
+            if part is not None:
+                out.update(repr((part.shape, part.dtype.str)).encode())
+                out.update(np.ascontiguousarray(part))
+        return out.digest()
 
     @property
     def binary(self) -> bool:

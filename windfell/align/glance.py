@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.align.candidates import ALL_UP_TO
 from windfell.align.features import Features
+from windfell.align.known import Known
 from windfell.align.matching import matches
 from windfell.align.same_light import same_light
 from windfell.align.verify import TOLERANCE, objection
@@ -41,8 +42,15 @@ class Glance:
         return self.count >= OPEN
 
 
+KNOWN: Known[Glance] = Known()
+
+
 def glance_at(a: Features, b: Features) -> Glance:
-    """The strongest features compared."""
+    """The strongest features compared, once for the same features."""
+    return KNOWN.get((a.digest, b.digest), lambda: _glance(a, b))
+
+
+def _glance(a: Features, b: Features) -> Glance:
     pairs = matches(a, b, STRONGEST)
     if len(pairs) < OPEN:
         return Glance(len(pairs))

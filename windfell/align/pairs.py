@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 
 import cv2
@@ -15,6 +15,7 @@ from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features
 from windfell.align.glance import Glance, glance_at, spare_pairs
 from windfell.align.groups import group_numbers
+from windfell.align.known import Known
 from windfell.align.matching import matches, matches_near
 from windfell.align.one_spot import LAND_ALIKE, TIGHT, confirmed, shared_px
 from windfell.align.same_light import ASIDE, SameLight, likeness, same_light
@@ -66,8 +67,22 @@ class NoLink:
     perhaps: Link | None = None
 
 
+KNOWN: Known[Link | NoLink] = Known()
+
+
 def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = None) -> Link | NoLink:
-    """The verified link of two frames, or why there is none; after a firm `glance` by what is near where it says."""
+    """The verified link of two frames, or why there is none; after a firm `glance` by what is near where it says.
+    Found once for the same features, whatever the frames' numbers.
+    """
+    at = glance.homography.tobytes() if glance is not None and glance.firm else None
+    found = KNOWN.get((fa.digest, fb.digest, at), lambda: _found(a, b, fa, fb, glance))
+    if (found.a, found.b) == (a, b):
+        return found
+    perhaps = getattr(found, "perhaps", None)
+    return replace(found, a=a, b=b, **({} if perhaps is None else {"perhaps": replace(perhaps, a=a, b=b)}))
+
+
+def _found(a: int, b: int, fa: Features, fb: Features, glance: Glance | None) -> Link | NoLink:
     if fa.problem or fb.problem:
         return NoLink(a, b, fa.problem or fb.problem)
     if glance is not None and glance.firm:
