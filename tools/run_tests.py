@@ -5,6 +5,7 @@ tiny mode; parts side by side, one for each core. Ends with unittest's summary a
 from __future__ import annotations
 
 import os
+import queue
 import re
 import subprocess
 import sys
@@ -13,12 +14,13 @@ import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 PART_LIMIT_S = 1500
 # test files of a kind share so many processes: to begin with costs each the same imports, scenes and registrations
-PROCESSES = {"app": 8, "core": 10, "bench": 4}
+PROCESSES = {"app": 6, "core": 6, "bench": 4}
 # what takes longest, in seconds, so that processes take about as long and the longest begin first; others: a few
 LONG = {
     "jobs/test_wide": 190, "jobs/test_series": 110, "jobs/test_rows": 105, "app/test_seam_walk": 70,
@@ -103,13 +105,16 @@ def _tests(kind: str, files: list[str]) -> Part:
     return Part(files[0] + more, (str(ROOT / python), "-m", "unittest", "-b", *modules))
 
 
-def carried_out(part: Part, environment: dict[str, str]) -> Outcome:
+def carried_out(part: Part, environment: dict[str, str], core: int | None = None) -> Outcome:
+    """`core`: the only one it may use; None: all."""
     begun = time.monotonic()
+    python, *words = part.command
+    alone = () if core is None else ("tools/on_core.py", str(core))
     with tempfile.TemporaryDirectory() as home:
         try:
             done = subprocess.run(
-                part.command, cwd=ROOT, check=False, capture_output=True, text=True, timeout=PART_LIMIT_S,
-                errors="replace", env={**environment, "WINDFELL_HOME": home})
+                (python, *alone, *words), cwd=ROOT, check=False, capture_output=True, text=True,
+                timeout=PART_LIMIT_S, errors="replace", env={**environment, "WINDFELL_HOME": home})
             status, output = done.returncode, done.stdout + done.stderr
         except subprocess.TimeoutExpired as error:
             status, output = 1, f"{error.stdout or ''}\nended: it took more than {PART_LIMIT_S} s"
@@ -126,9 +131,22 @@ def carried_out(part: Part, environment: dict[str, str]) -> Outcome:
     return Outcome(part, ran, failed, skipped, seconds, output)
 
 
-def _all_of(some: list[Part], at_once: int, environment: dict[str, str]) -> Iterator[Outcome]:
-    with ThreadPoolExecutor(at_once) as pool:
-        yield from pool.map(lambda p: carried_out(p, environment), some)
+def _beside(some: list[Part], environment: dict[str, str]) -> Iterator[Outcome]:
+    """Each on the next core that is free."""
+    free: queue.Queue[int] = queue.Queue()
+    cores = sorted(os.sched_getaffinity(0))
+    for core in cores:
+        free.put(core)
+
+    def on_its_core(part: Part) -> Outcome:
+        core = free.get()
+        try:
+            return carried_out(part, environment, core)
+        finally:
+            free.put(core)
+
+    with ThreadPoolExecutor(len(cores)) as pool:
+        yield from pool.map(on_its_core, some)
 
 
 def main() -> int:
@@ -145,15 +163,13 @@ def main() -> int:
         environment.pop("PYTHONDONTWRITEBYTECODE", None)
         environment["PYTHONPYCACHEPREFIX"] = str(Path(scenes) / "compiled")
         outcomes = []
-        cores = max(1, len(os.sched_getaffinity(0)))
         beside, alone = [[p for p in parts() if (p.name in ALONE) == apart] for apart in (False, True)]
-        for some, at_once in ((beside, cores), (alone, 1)):
-            for outcome in _all_of(some, at_once, environment):
-                outcomes.append(outcome)
-                mark = "FAILED" if outcome.failed else "ok"
-                print(f"{outcome.part.name:<26} {outcome.ran:4d} in {outcome.seconds:5.1f} s  {mark}", flush=True)
-                if outcome.failed:
-                    print(outcome.output, flush=True)
+        for outcome in chain(_beside(beside, environment), (carried_out(p, environment) for p in alone)):
+            outcomes.append(outcome)
+            mark = "FAILED" if outcome.failed else "ok"
+            print(f"{outcome.part.name:<26} {outcome.ran:4d} in {outcome.seconds:5.1f} s  {mark}", flush=True)
+            if outcome.failed:
+                print(outcome.output, flush=True)
     ran, failed = sum(o.ran for o in outcomes), sum(o.failed for o in outcomes)
     skipped = sum(o.skipped for o in outcomes)
     print("-" * 70)

@@ -18,8 +18,8 @@ def doubtful_frames(found: PanoramaRegistration) -> dict[int, tuple[int, float]]
     """Frames that hold to most of the others, themselves or with others behind them, by a doubtful link: the frame on
     its other side, and the share of what both show over which its points are spread. Points by hand are not doubted.
     """
-    shares = [spread_share(found, k) for k in found.links]
-    doubted = [not k.by_hand and share < LEAST_SHARE for k, share in zip(found.links, shares, strict=True)]
+    shares = [1.0 if k.by_hand or _spread_widely(found, k) else spread_share(found, k) for k in found.links]
+    doubted = [share < LEAST_SHARE for share in shares]
     group = group_numbers(
         len(found.frames), ((k.a, k.b) for k, bad in zip(found.links, doubted, strict=True) if not bad))
     out: dict[int, tuple[int, float]] = {}
@@ -36,6 +36,12 @@ def doubts_in_words(found: PanoramaRegistration, numbers: Sequence[int]) -> dict
     return {n: f"held to frame {numbers[other]} by one spot alone, {100 * share:.0f} % of what both show: it may "
                f"have moved; compare the two, a point made elsewhere settles it"
             for n, (other, share) in doubtful_frames(found).items()}
+
+
+def _spread_widely(found: PanoramaRegistration, link: PairFit) -> bool:
+    """Whether a link's points are spread over so much of the whole frame that its share of less needs no look."""
+    lens = found.frames[link.a].lens
+    return planar.spread(link.points_a) >= LEAST_SHARE * lens.width * lens.height
 
 
 def spread_share(found: PanoramaRegistration, link: PairFit) -> float:

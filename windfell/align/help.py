@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from windfell.align.adjust import Guide, Observations, error_px, jacobian
 from windfell.align.cameras import Cameras, rays_of
@@ -103,7 +103,7 @@ def with_help(ground: Ground, help_: Help) -> Helped:
 def _kept(cameras: Cameras, o: Observations, help_: Help) -> Observations:
     keep = np.ones(len(o.points_a), bool)
     if help_.dropped:
-        keep &= [point_name(o.a, o.b, p) not in help_.dropped for p in o.points_a]
+        keep &= [name not in help_.dropped for name in point_names(o.a, o.b, o.points_a)]
     if help_.worst_px is not None and len(keep):
         keep &= error_px(cameras, o) <= help_.worst_px
     return o if keep.all() else o.chosen(keep)
@@ -119,7 +119,12 @@ def meeting_points(ground: Ground, found: Sequence[Observations], help_: Help) -
 
 def point_name(a: int, b: int, at_a: Sequence[float]) -> tuple[int, int, int, int]:
     """By which a found point is dropped."""
-    return a, b, round(float(at_a[0])), round(float(at_a[1]))
+    return point_names(a, b, [at_a])[0]
+
+
+def point_names(a: int, b: int, at_a: ArrayLike) -> list[tuple[int, int, int, int]]:
+    """As `point_name`, of points (n, 2)."""
+    return [(a, b, x, y) for x, y in np.rint(np.asarray(at_a, float).reshape(-1, 2)).astype(int).tolist()]
 
 
 def _hand_observations(points: Sequence[HandPoint]) -> list[Observations]:
