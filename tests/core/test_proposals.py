@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import tempfile
 import unittest
@@ -16,6 +17,8 @@ from tests.support import textured, write_picture
 from windfell.align.acquaintance import same_in_place
 from windfell.align.movement import has_moved
 from windfell.align.pairs import Link
+from windfell.demo.files import Camera, exif_bytes, write_jpeg
+from windfell.demo.photograph import Shot as Taken
 from windfell.engine import proposals
 from windfell.engine.core import Engine
 from windfell.engine.proposals import propose, way_asked
@@ -24,14 +27,19 @@ from windfell.frames.by_content import groups_by_content
 from windfell.frames.propose import Likeness, grouped
 from windfell.frames.shots import Form, Relation, Shot
 from windfell.geometry import planar
+from windfell.geometry.camera import Lens
 from windfell.job import Job
+from windfell.pixels.colour import srgb_decoded, srgb_encoded
+from windfell.recipe.combining import Rule
 from windfell.recipe.model import Align, Kind, Project, frame_from_path
 
 START = datetime(2026, 5, 16, 12, 0)
 
 
 def shots(count: int, start: float, step: float = 3.0, view: str = "", **facts) -> list[tuple[Shot, str]]:
-    """Shots with the view that each shows: equal views are the same, those with one first letter overlap."""
+    """Shots with the view that each shows: equal views are the same, those with one first letter overlap; of those
+    that begin with "_" nothing can be seen.
+    """
     out = []
     for n in range(count):
         shot = Shot(f"/card/{start:06.0f}-{n}.jpg", (600, 400), START + timedelta(seconds=start + step * n), **facts)
@@ -46,14 +54,16 @@ class Grouping(unittest.TestCase):
         def relation(a: Shot, b: Shot) -> Relation | None:
             one, two = views[a.path], views[b.path]
             shift = 0.0 if one == two else 0.6
-            return Relation(np.array([[1, 0, -shift], [0, 1, 0], [0, 0, 1.0]])) if one[0] == two[0] else None
+            shared = one[0] == two[0] != "_"
+            return Relation(np.array([[1, 0, -shift], [0, 1, 0], [0, 0, 1.0]])) if shared else None
 
         def among(some) -> dict:
             pairs = {(a.path, b.path): relation(a, b) for a in some for b in some if a.path < b.path}
             return {p: r for p, r in pairs.items() if r is not None}
 
         like = Likeness(lambda a, b: 1.0 if views[a.path] == views[b.path] else 0.0, relation, among,
-                        lambda a, b: float(views[a.path][-1] == views[b.path][-1]))
+                        lambda a, b: float(views[a.path][-1] == views[b.path][-1]),
+                        lambda s: views[s.path][0] == "_")
         shuffled = [s for s, _ in listed]
         np.random.default_rng(seed).shuffle(shuffled)
         return grouped(shuffled, like)
@@ -77,6 +87,24 @@ class Grouping(unittest.TestCase):
                 listed += shots(1, 20 * p + 2 * n, view=f"p{p}", exposure_ev=ev)
         (found,) = self.sorted_out(listed)
         self.assertEqual((found.form, [len(p) for p in found.positions]), (Form.BRACKET, [3, 3, 3]))
+
+    def test_of_a_frame_that_shows_nothing_its_exposure_tells_where_it_was_taken(self):
+        for positions, blank, evs in itertools.product((1, 3), range(3), ((0.0, -2.0, 2.0), (-3.0, 0.0, 3.0))):
+            listed = []
+            for p, (n, ev) in itertools.product(range(positions), enumerate(evs)):
+                view = f"_{p}{n}" if n == blank else f"p{p}"
+                listed += shots(1, 20 * p + 2 * n, view=view, exposure_ev=ev)
+            (found,) = self.sorted_out(listed)
+            self.assertEqual((found.form, [len(p) for p in found.positions]), (Form.BRACKET, [3] * positions))
+
+    def test_one_that_shows_nothing_and_is_exposed_as_others_tells_nothing(self):
+        for same in (0.0, 0.5, None):
+            listed = shots(2, 0, view="aa", exposure_ev=0.0) + shots(1, 6, view="_x", exposure_ev=same)
+            (found,) = self.sorted_out(listed)
+            self.assertIs(found.form, Form.SWEEP)
+        dark = [(Shot(f"/card/{n}.jpg", (600, 400), START + timedelta(seconds=n), exposure_ev=0.0), "_a")
+                for n in range(5)]
+        self.assertEqual([(g.form, len(g.shots)) for g in self.sorted_out(dark)], [(Form.SERIES, 5)])
 
     def test_a_raw_and_its_jpeg_count_once(self):
         listed = shots(3, 0, view="a")
@@ -288,6 +316,26 @@ class InPlace(unittest.TestCase):
         self.assertFalse(same_in_place(grey[0], grey[1]))
         misty = [cv2.normalize(g, None, 126, 134, cv2.NORM_MINMAX) for g in grey]
         self.assertFalse(same_in_place(*misty), "mist is like mist, but not the same")
+
+
+class Brackets(unittest.TestCase):
+    def test_one_of_which_a_frame_is_all_burnt_out_is_merged_by_exposures(self):
+        soft = cv2.GaussianBlur(textured(400, 600, 8), (0, 0), 5)
+        light = srgb_decoded((150 + 0.6 * (soft - 128.0)) / 255)
+        shot = Taken(Lens(600, 400, 700.0), np.eye(3))
+        rng = np.random.default_rng(2)
+        with tempfile.TemporaryDirectory() as name:
+            paths = []
+            for n, ev in enumerate((0.0, -2.0, 2.0)):
+                seen = srgb_encoded(np.clip(light * 2.0**ev, 0, 1)) + rng.normal(0, 0.006, light.shape)
+                paths.append(str(Path(name) / f"b{n}.jpg"))
+                pixels = np.clip(255 * (seen if ev < 2 else 1.0 + 0 * seen), 0, 255).astype(np.uint8)
+                write_jpeg(Path(paths[-1]), pixels, exif_bytes(
+                    shot, START + timedelta(seconds=3 * n), Camera(speed=200 / 2.0**ev)), 92)
+            (found,) = propose(Engine(None, 2**28), paths, Job()).sets
+        self.assertEqual((found.kind, len(found.used)), (Kind.STACK, 3))
+        self.assertIs(found.combining.rule, Rule.EXPOSURES)
+        self.assertIs(found.registration.align, Align.NONE)
 
 
 class WithoutTimes(unittest.TestCase):

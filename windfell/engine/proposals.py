@@ -32,7 +32,7 @@ from windfell.job import Job
 from windfell.pixels.colour import SRGB_TO_WORKING, srgb_decoded, to_view
 from windfell.pixels.fields import FieldLook, field_of
 from windfell.pixels.resample import shrunk
-from windfell.recipe.combining import Rule
+from windfell.recipe.combining import Combining, Rule
 from windfell.recipe.model import Align, Frame, FrameSet, Kind, Project, Registration, frame_from_path, new_id
 from windfell.recipe.sources import VideoInstant
 
@@ -40,6 +40,7 @@ SMALL_SIDE, CLOSE_SIDE = 160, 96
 ENLARGED = 2
 INSTANTS = 9
 SAME_VIEW = 0.55
+BLANK = 0.1
 TITLES = {Form.SWEEP: "Panorama", Form.SERIES: "Stack", Form.BRACKET: "Bracket", Form.VIDEO: "Clip"}
 
 
@@ -90,8 +91,10 @@ def _sets_of(group: Group, number: int, known: Acquaintances) -> list[FrameSet]:
     frames = _frames(group.shots, group.aside)
     if group.form is Form.SWEEP:
         return [FrameSet(new_id(), title, Kind.PANORAMA, frames)]
-    align = known.movement([s for s in group.shots if s.path not in group.aside])
-    return [FrameSet(new_id(), title, Kind.STACK, frames, Registration(align))]
+    own, bracket = [s for s in group.shots if s.path not in group.aside], group.form is Form.BRACKET
+    combining = Combining(Rule.EXPOSURES) if bracket else Combining()
+    align = known.movement(own, finely=bracket)
+    return [FrameSet(new_id(), title, Kind.STACK, frames, Registration(align), combining=combining)]
 
 
 def _frames(shots: Sequence[Shot], aside: frozenset[str]) -> tuple[Frame, ...]:
@@ -175,7 +178,7 @@ class Acquaintances:
         self._small = {s.path: p for s, p in zip(stills, found, strict=True)}
         self._features: dict[str, Features | None] = {}
         self._colours: dict[str, NDArray[np.float32]] = {}
-        self.like = Likeness(self.same, self.relation, self.among, self.look)
+        self.like = Likeness(self.same, self.relation, self.among, self.look, self.blank)
 
     def glances(self) -> Glances:
         """The small pictures, and what pairs share."""
@@ -188,6 +191,10 @@ class Acquaintances:
             return -1.0
         grey = [cv2.cvtColor(p, cv2.COLOR_RGB2GRAY) for p in (one, two)]
         return 1.0 if same_in_place(*grey) else correlation(one, two)
+
+    def blank(self, shot: Shot) -> bool:
+        """Whether a frame is nearly all burnt out or dark."""
+        return self._small[shot.path] is not None and self.glances().well_exposed(shot) < BLANK
 
     def look(self, a: Shot, b: Shot) -> float:
         """How much of their colours two frames have in common, 0..1."""
@@ -248,13 +255,16 @@ class Acquaintances:
             self._features[shot.path] = None if small is None else _features_of(small, shot.size)
         return self._features[shot.path]
 
-    def movement(self, shots: Sequence[Shot]) -> Align:
-        """The alignment that a series' movement asks for: a camera that moved was turned by hand."""
+    def movement(self, shots: Sequence[Shot], finely: bool = False) -> Align:
+        """The alignment that a series' movement asks for: a camera that moved was turned by hand. `finely`: whole
+        frames are looked at, as for brackets, of which previews are the less alike the farther apart their light.
+        """
         middle = shots[len(shots) // 2]
         if any(s.size != middle.size for s in shots):
             return Align.PERSPECTIVE
         others = [s for s in shots if s is not middle]
-        links = [k for k in self._job.map(lambda s: self._link(middle, s), others, "looking for movement") if k]
+        links = [] if finely else [
+            k for k in self._job.map(lambda s: self._link(middle, s), others, "looking for movement") if k]
         known = self._of(middle)
         found_at = FEATURES[Detail.QUICK][1] if known is not None and known.binary else ENLARGED * SMALL_SIDE
         if 2 * len(links) < len(others):  # exposures far apart, little to see in previews, a stranger in the middle

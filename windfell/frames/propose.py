@@ -28,12 +28,15 @@ class Likeness:
     def __init__(
         self, same: Callable[[Shot, Shot], float], relation: Callable[[Shot, Shot], Relation | None],
         among: Callable[[Sequence[Shot]], Relations], look: Callable[[Shot, Shot], float] | None = None,
+        blank: Callable[[Shot], bool] | None = None,
     ) -> None:
         """`same` is a correlation of the two in place, -1..1; `relation` what they share, if anything; `among` those
-        of all of many shots; `look` how alike their colours are, the more the greater.
+        of all of many shots; `look` how alike their colours are, the more the greater; `blank` whether a shot is so
+        burnt out or dark that nothing can be seen of it.
         """
         self._same, self._relation, self.among = same, relation, among
         self.look = look or (lambda a, b: 0.0)
+        self.blank = blank or (lambda a: False)
         self._known: dict[tuple[str, str], float] = {}
         self._relations: dict[tuple[str, str], Relation | None] = {}
 
@@ -234,11 +237,11 @@ def _new_set(run: list[Shot], n: int, pace: float, like: Likeness) -> bool:
 
 def _formed(part: list[Shot], like: Likeness) -> list[Group]:
     blocks: list[list[Shot]] = [[part[0]]]
-    for a, b in itertools.pairwise(part):
-        if like.same(a, b) or (_exposures_differ([a, b]) and like.coincide(a, b)):
-            blocks[-1].append(b)
+    for shot in part[1:]:
+        if _goes_on(blocks[-1], shot, like):
+            blocks[-1].append(shot)
         else:
-            blocks.append([b])
+            blocks.append([shot])
     brackets = brackets_of(blocks)
     if brackets:
         return [Group(Form.BRACKET, tuple(part), positions=tuple(tuple(p) for p in brackets))]
@@ -261,6 +264,19 @@ def _formed(part: list[Shot], like: Likeness) -> list[Group]:
     if sweep:
         out.append(Group(Form.SWEEP, tuple(sweep)))
     return _strays_taken_back(out)
+
+
+def _goes_on(block: list[Shot], shot: Shot, like: Likeness) -> bool:
+    """Whether the camera stood still from a block of shots to the next. Of one that is exposed as none before, and so
+    far off that nothing can be seen, its place among exposures tells.
+    """
+    seen = [s for s in block if not like.blank(s)]
+    evs = [s.exposure_ev for s in (*block, shot)]
+    as_none = None not in evs and min(abs(e - evs[-1]) for e in evs[:-1]) > BRACKET_EV
+    if as_none and (not seen or like.blank(shot)):
+        return True
+    before = seen[-1] if seen and not like.blank(shot) else block[-1]
+    return like.same(before, shot) or (_exposures_differ([before, shot]) and like.coincide(before, shot))
 
 
 def _are_bursts(blocks: list[list[Shot]], like: Likeness) -> bool:
