@@ -21,7 +21,7 @@ from windfell.demo.files import Camera, exif_bytes, write_jpeg
 from windfell.demo.photograph import Shot as Taken
 from windfell.engine import proposals
 from windfell.engine.core import Engine
-from windfell.engine.proposals import propose, way_asked
+from windfell.engine.proposals import Acquaintances, propose, way_asked
 from windfell.engine.stage import Detail
 from windfell.frames.by_content import groups_by_content
 from windfell.frames.propose import Likeness, grouped
@@ -332,7 +332,10 @@ class Brackets(unittest.TestCase):
                 pixels = np.clip(255 * (seen if ev < 2 else 1.0 + 0 * seen), 0, 255).astype(np.uint8)
                 write_jpeg(Path(paths[-1]), pixels, exif_bytes(
                     shot, START + timedelta(seconds=3 * n), Camera(speed=200 / 2.0**ev)), 92)
-            (found,) = propose(Engine(None, 2**28), paths, Job()).sets
+            with mock.patch.object(Acquaintances, "movement", autospec=True,
+                                   side_effect=Acquaintances.movement) as asked:
+                (found,) = propose(Engine(None, 2**28), paths, Job()).sets
+        self.assertTrue(asked.call_args.kwargs["finely"], "previews of other exposures say little of movement")
         self.assertEqual((found.kind, len(found.used)), (Kind.STACK, 3))
         self.assertIs(found.combining.rule, Rule.EXPOSURES)
         self.assertIs(found.registration.align, Align.NONE)
