@@ -14,12 +14,12 @@ from windfell.engine.mend import mended
 from windfell.engine.survey import matched_set, readiness, surveyed
 from windfell.errors import CannotJoin
 from windfell.job import Cancelled, Job
-from windfell.readiness.checks import CHECKS, findings, missing_cap
+from windfell.readiness.checks import CHECKS, findings, missing_cap, unconnected
 from windfell.readiness.coverage import coverage_of, missing_caps
 from windfell.readiness.findings import Weight
 from windfell.readiness.parallax import sideways_shift
 from windfell.readiness.sharpness import burnt_blocks, detail_blocks
-from windfell.readiness.survey import Coverage, PairLook, Survey
+from windfell.readiness.survey import Coverage, FrameLook, PairLook, Survey
 from windfell.recipe.edits import switch_frames
 from windfell.recipe.model import Kind
 from windfell.recipe.sources import VideoInstant
@@ -143,6 +143,21 @@ class Judging(unittest.TestCase):
         for kind in Kind:
             empty = Survey(kind, False, (), ())
             self.assertEqual([f for check in CHECKS for f in check(empty)], [])
+
+    def test_the_brightest_of_a_bracket_may_show_nothing(self):
+        def told(kind: Kind, evs: tuple[float, ...], burnt: float, aligned: bool = False) -> list[str]:
+            looks = tuple(FrameLook(
+                str(n), n + 1, f"{n}.jpg", str(n), "file", (600, 400), None, ev, None, None, str(n),
+                np.zeros((2, 3), np.float32), np.full((2, 3), burnt if n == 2 else 0, np.float32))
+                for n, ev in enumerate(evs))
+            held = (PairLook(0, 1, 1.0, np.eye(3), 0.0, 0.0),)
+            return [f.title + " " + f.cost for f in unconnected(Survey(kind, aligned, looks, held))]
+
+        self.assertEqual(told(Kind.STACK, (0, -2, 2), 0.6), [])
+        self.assertIn("mixed into", told(Kind.STACK, (0, -2, 2), 0.4)[0])
+        self.assertIn("Frame 3", told(Kind.STACK, (0, 0, 0), 0.97)[0])
+        self.assertIn("left out", told(Kind.STACK, (0, 0, 0), 0.97, aligned=True)[0])
+        self.assertIn("left out", told(Kind.PANORAMA, (0, 0, 0), 0.97)[0])
 
     def test_coverage_adds_up_and_knows_the_redundant(self):
         seen = np.zeros((4, 100), bool)

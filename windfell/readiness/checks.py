@@ -19,7 +19,7 @@ SOFT = 0.9
 ALIKE_OVERLAP, ALIKE_SHIFT = 0.965, 0.02
 BUMP, STILL = 1 / 900, 1 / 2000
 PARALLAX = 1 / 320
-BURNT_SHARE = 0.012
+BURNT_SHARE, BLANK = 0.012, 0.5
 LEAST_LIGHTS = 3
 
 
@@ -253,12 +253,16 @@ def unconnected(survey: Survey) -> list[Finding]:
     for p in survey.pairs:
         held |= {p.a, p.b}
     fields = {n for some, _ in _fields(survey).values() for n in some}
-    apart = [n for n in range(len(survey.frames)) if n not in held and n not in fields]
+    # of a bracket the brightest may show nothing: that is what it was exposed for
+    blank = {n for n, f in enumerate(survey.frames) if f.burnt.mean() > BLANK} if is_bracket(survey) else set()
+    apart = [n for n in range(len(survey.frames)) if n not in held | fields | blank]
     if not apart or len(apart) == len(survey.frames):
         return []
+    they, shows = ("It", "shows") if len(apart) == 1 else ("They", "show")
+    cost = (f"{they} will be left out of the picture." if survey.aligned or survey.kind is Kind.PANORAMA
+            else f"What {they.lower()} {shows} is mixed into the picture.")
     return [Finding(
-        "unconnected", Weight.WRONG, f"{numbers(survey, apart)}: nothing in common with the others",
-        "It will be left out of the picture." if len(apart) == 1 else "They will be left out of the picture.",
+        "unconnected", Weight.WRONG, f"{numbers(survey, apart)}: nothing in common with the others", cost,
         ids(survey, apart), Mend.KEEP_ASIDE, "Keep aside", True)]
 
 
