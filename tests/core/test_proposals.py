@@ -25,7 +25,7 @@ from windfell.engine.proposals import Acquaintances, propose, way_asked
 from windfell.engine.stage import Detail
 from windfell.frames.by_content import groups_by_content
 from windfell.frames.propose import Likeness, grouped
-from windfell.frames.shots import Form, Relation, Shot
+from windfell.frames.shots import Form, Group, Relation, Shot
 from windfell.geometry import planar
 from windfell.geometry.camera import Lens
 from windfell.job import Job
@@ -339,6 +339,14 @@ class Brackets(unittest.TestCase):
         self.assertEqual((found.kind, len(found.used)), (Kind.STACK, 3))
         self.assertIs(found.combining.rule, Rule.EXPOSURES)
         self.assertIs(found.registration.align, Align.NONE)
+
+
+    def test_many_frames_whose_light_differs_are_no_bracket_of_one_view(self):
+        known = mock.Mock(movement=mock.Mock(return_value=Align.NONE))
+        for count, rule in ((15, Rule.EXPOSURES), (16, Rule.MEDIAN)):
+            group = Group(Form.BRACKET, tuple(Shot(f"/card/{n}.jpg", (600, 400)) for n in range(count)))
+            (found,) = proposals._sets_of(group, 1, known)
+            self.assertIs(found.combining.rule, rule)
 
 
 class WithoutTimes(unittest.TestCase):

@@ -17,7 +17,7 @@ from windfell.align.movement import has_moved
 from windfell.align.pairs import Link, link
 from windfell.align.same_light import brighter_by
 from windfell.engine.apart import how_far_apart
-from windfell.engine.bracketed import Glances, inner_sets, nested_frames, positions_among
+from windfell.engine.bracketed import MOST_A_POSITION, Glances, inner_sets, nested_frames, positions_among
 from windfell.engine.core import FEATURES, Engine
 from windfell.engine.proposed_fields import calibrated_by, fields_among
 from windfell.engine.sources import Opened
@@ -91,7 +91,9 @@ def _sets_of(group: Group, number: int, known: Acquaintances) -> list[FrameSet]:
     frames = _frames(group.shots, group.aside)
     if group.form is Form.SWEEP:
         return [FrameSet(new_id(), title, Kind.PANORAMA, frames)]
-    own, bracket = [s for s in group.shots if s.path not in group.aside], group.form is Form.BRACKET
+    own = [s for s in group.shots if s.path not in group.aside]
+    # of many frames the light fell or came
+    bracket = group.form is Form.BRACKET and len(own) <= MOST_A_POSITION
     combining = Combining(Rule.EXPOSURES) if bracket else Combining()
     align = known.movement(own, finely=bracket)
     return [FrameSet(new_id(), title, Kind.STACK, frames, Registration(align), combining=combining)]
