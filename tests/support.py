@@ -17,7 +17,7 @@ import numpy as np
 from PIL import Image
 
 from windfell.align import glance, pairs
-from windfell.align.known import Known
+from windfell.cache import Cache
 from windfell.demo import sets as demo_sets
 from windfell.demo.sets import GreenPlan, RowPlan, write_green, write_row
 from windfell.engine.core import Engine
@@ -46,7 +46,7 @@ def drawn(name: str, draw: Callable[[Path], None]) -> Path:
 def nothing_known(test: unittest.TestCase) -> None:
     """For this test no two frames were matched before."""
     for module in (pairs, glance):
-        fresh = mock.patch.object(module, "KNOWN", Known())
+        fresh = mock.patch.object(module, "KNOWN", Cache(2**24))
         fresh.start()
         test.addCleanup(fresh.stop)
 

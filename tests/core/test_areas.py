@@ -15,8 +15,8 @@ from windfell.areas.kinds import KINDS
 from windfell.areas.mending import blemishes, mended
 from windfell.areas.painting import painted
 from windfell.areas.spots import Plane, Sphere
+from windfell.cache import Cache
 from windfell.engine.areas import FlatLook, flat_spots, ground_points, on_canvas
-from windfell.engine.cache import Cache
 from windfell.geometry.directions import rays_of
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job

@@ -13,8 +13,8 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, green, project_of, ridge, truth_of
+from windfell.cache import Cache, key_of
 from windfell.engine import registered, stack
-from windfell.engine.cache import Cache, key_of
 from windfell.engine.core import Engine
 from windfell.errors import CannotJoin
 from windfell.frames import still

@@ -11,7 +11,6 @@ from numpy.testing import assert_array_equal
 from tests.support import nothing_known, textured
 from windfell.align import glance
 from windfell.align.features import Features, quick_features
-from windfell.align.known import EMPTY_BYTES, Known
 from windfell.align.pairs import Link, NoLink, find_links, link
 from windfell.job import Job
 
@@ -22,25 +21,6 @@ def frames_at(*lefts: int) -> list[Features]:
     """Features of pieces of a long picture, found anew."""
     land = cv2.GaussianBlur(textured(HIGH, 1600, 5)[..., 0], (0, 0), 1.2)
     return [quick_features(np.ascontiguousarray(land[:, x : x + SIDE]), SIDE, HIGH, most=700) for x in lefts]
-
-
-class Keeping(unittest.TestCase):
-    def test_what_was_asked_for_last_is_kept_up_to_the_budget(self):
-        known, made = Known(3 * EMPTY_BYTES), []
-
-        def asked(keys: str) -> str:
-            before = len(made)
-            for key in keys:
-                known.get((key,), lambda key=key: made.append(key) or NoLink(0, 1, key))
-            return "".join(made[before:])
-        self.assertEqual(asked("abcab"), "abc")
-        self.assertEqual(asked("dab"), "d", "what was not asked for any longer went")
-        self.assertEqual(asked("c"), "c")
-        large = Link(0, 1, np.zeros((60, 2)), np.zeros((60, 2)), np.ones(60, bool), np.eye(3))
-        known.get(("large",), lambda: large)
-        self.assertEqual(asked("b"), "b", "arrays count")
-        known.clear()
-        self.assertEqual(asked("b"), "b")
 
 
 class Matched(unittest.TestCase):

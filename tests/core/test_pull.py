@@ -12,7 +12,7 @@ from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, project_of, ridge
 from windfell.align.upright import blue_over_red, find_edges
-from windfell.engine.cache import key_of
+from windfell.cache import key_of
 from windfell.engine.laid_out import _weight
 from windfell.engine.shape_marks import suggested_pull
 from windfell.engine.stage import coloured_edges

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.support import engine, frames_in, green, project_of, ridge, write_picture
-from windfell.engine.cache import Cache
+from windfell.cache import Cache
 from windfell.engine.export import planned_size
 from windfell.engine.output_size import output_scale
 from windfell.engine.report import panorama_report, stack_report

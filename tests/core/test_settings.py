@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from windfell.engine.cache import Cache
+from windfell.cache import Cache
 from windfell.engine.core import Engine
 from windfell.engine.settings import (
     Look,

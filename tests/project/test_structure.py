@@ -8,11 +8,11 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[2]
 PACKAGE = ROOT / "windfell"
-GROUND = {"geometry", "pixels", "recipe", "areas", "errors", "job", "later"}
+GROUND = {"geometry", "pixels", "recipe", "areas", "errors", "job", "later", "cache"}
 SUBJECTS = {"frames", "develop", "readiness", "align", "shape", "join", "combine", "subjects", "finish", "output",
             "demo"}
 ALLOWED = {
-    **dict.fromkeys(("recipe", "pixels", "areas", "errors", "job", "later"), GROUND),
+    **dict.fromkeys(("recipe", "pixels", "areas", "errors", "job", "later", "cache"), GROUND),
     "geometry": {"geometry", "later"},
     **{part: GROUND | {part} for part in SUBJECTS},
     "join": GROUND | {"join", "shape"},

@@ -44,14 +44,14 @@ class Features:
         return len(self.points)
 
     @cached_property
-    def digest(self) -> bytes:
+    def digest(self) -> str:
         """Alike for features of which all is the same."""
         out = hashlib.blake2b(repr((self.width, self.height, self.problem)).encode(), digest_size=16)
         for part in (self.points, self.descriptors, self.spots, self.look):
             if part is not None:
                 out.update(repr((part.shape, part.dtype.str)).encode())
                 out.update(np.ascontiguousarray(part))
-        return out.digest()
+        return out.hexdigest()
 
     @property
     def binary(self) -> bool:

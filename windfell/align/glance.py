@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from windfell.align.candidates import ALL_UP_TO
 from windfell.align.features import Features
-from windfell.align.known import Known
 from windfell.align.matching import matches
 from windfell.align.same_light import same_light
 from windfell.align.verify import TOLERANCE, objection
+from windfell.cache import Cache, key_of
 from windfell.geometry import planar
 from windfell.job import Job
 
@@ -42,12 +42,13 @@ class Glance:
         return self.count >= OPEN
 
 
-KNOWN: Known[Glance] = Known()
+# frames that join or leave others do not have them compared again
+KNOWN = Cache(64 * 2**20)
 
 
 def glance_at(a: Features, b: Features) -> Glance:
     """The strongest features compared, once for the same features."""
-    return KNOWN.get((a.digest, b.digest), lambda: _glance(a, b))
+    return KNOWN.get(key_of(a.digest, b.digest), lambda: _glance(a, b))
 
 
 def _glance(a: Features, b: Features) -> Glance:

@@ -15,11 +15,11 @@ from windfell.align.candidates import likely_pairs
 from windfell.align.features import Features
 from windfell.align.glance import Glance, glance_at, spare_pairs
 from windfell.align.groups import group_numbers
-from windfell.align.known import Known
 from windfell.align.matching import matches, matches_near
 from windfell.align.one_spot import LAND_ALIKE, TIGHT, confirmed, shared_px
 from windfell.align.same_light import ASIDE, SameLight, likeness, same_light
 from windfell.align.verify import LEAST_INLIERS, TOLERANCE, objection
+from windfell.cache import Cache, key_of
 from windfell.geometry import planar
 from windfell.job import Job
 
@@ -67,7 +67,7 @@ class NoLink:
     perhaps: Link | None = None
 
 
-KNOWN: Known[Link | NoLink] = Known()
+KNOWN = Cache(64 * 2**20)
 
 
 def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = None) -> Link | NoLink:
@@ -75,7 +75,7 @@ def link(a: int, b: int, fa: Features, fb: Features, glance: Glance | None = Non
     Found once for the same features, whatever the frames' numbers.
     """
     at = glance.homography.tobytes() if glance is not None and glance.firm else None
-    found = KNOWN.get((fa.digest, fb.digest, at), lambda: _found(a, b, fa, fb, glance))
+    found: Link | NoLink = KNOWN.get(key_of(fa.digest, fb.digest, at), lambda: _found(a, b, fa, fb, glance))
     if (found.a, found.b) == (a, b):
         return found
     perhaps = getattr(found, "perhaps", None)

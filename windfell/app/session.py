@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from windfell.app.screen import SCREEN
 from windfell.app.work import Desk
-from windfell.engine.cache import total_memory_bytes
+from windfell.cache import total_memory_bytes
 from windfell.engine.core import Engine
 from windfell.engine.desktop_recents import told_desktop
 from windfell.engine.folders import state_folder

@@ -19,8 +19,8 @@ from windfell.app.garbage import InterfaceThreadCollector
 from windfell.app.screen import SCREEN
 from windfell.app.session import Session
 from windfell.app.window import Window
+from windfell.cache import prune
 from windfell.engine.area_pictures import ground_at
-from windfell.engine.cache import prune
 from windfell.engine.settings import MB, cache_folder
 from windfell.errors import WindfellError
 from windfell.job import Job

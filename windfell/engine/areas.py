@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.areas.painting import painted
 from windfell.areas.spots import Ground, Pixels, Plane, Sphere, Spots, spots_of
-from windfell.engine.cache import Cache, key_of
+from windfell.cache import Cache, key_of
 from windfell.geometry import planar
 from windfell.geometry.directions import degrees_of
 from windfell.join.warp import map_step

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.cache import key_of
 from windfell.combine.meeting import own_gain
-from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.repairs import repaired
 from windfell.geometry.rotation import from_yaw_pitch_roll

@@ -10,11 +10,11 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 
 from windfell.align.features import Features, grey_features, quick_features
+from windfell.cache import Cache, key_of, total_memory_bytes
 from windfell.develop.developer import DevelopedSheet, is_plain
 from windfell.develop.dust import DustlessSheet
 from windfell.develop.lens import Taken, optics_of
 from windfell.develop.local import GUIDE_SIDE, Guide
-from windfell.engine.cache import Cache, key_of, total_memory_bytes
 from windfell.engine.frame_areas import frame_mask
 from windfell.engine.greys import small_grey
 from windfell.engine.panorama import PanoramaStages

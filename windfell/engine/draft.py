@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.engine.cache import Cache, key_of
+from windfell.cache import Cache, key_of
 from windfell.engine.sources import canonical_scale
 from windfell.engine.surface import Ownership, Wide, sampled, softly
 from windfell.geometry.posed import Posed

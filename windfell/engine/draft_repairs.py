@@ -9,8 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.cache import Cache, key_of
 from windfell.engine.areas import on_canvas
-from windfell.engine.cache import Cache, key_of
 from windfell.engine.repairs import around_area, below_on, flat_view_share
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job

@@ -17,8 +17,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.cache import Cache, key_of
 from windfell.develop.local import GUIDE_SIDE
-from windfell.engine.cache import Cache, key_of
 from windfell.engine.picture import Picture
 from windfell.finish.kinds import Step, reach_of, stepped
 from windfell.finish.scene import Scene

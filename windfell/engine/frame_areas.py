@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.areas.painting import painted
+from windfell.cache import Cache, key_of
 from windfell.engine.areas import FlatLook, flat_spots
-from windfell.engine.cache import Cache, key_of
 from windfell.engine.sources import Opened, canonical_scale
 from windfell.job import Job
 from windfell.pixels.resample import shrunk

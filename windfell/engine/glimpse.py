@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.features import Features, find_features
-from windfell.engine.cache import key_of
+from windfell.cache import key_of
 from windfell.engine.sources import Opened, OpenedFile
 from windfell.job import Job
 from windfell.pixels.colour import to_view

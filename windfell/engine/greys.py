@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.view import GreyView
-from windfell.engine.cache import Cache, key_of
+from windfell.cache import Cache, key_of
 from windfell.engine.sources import Opened
 from windfell.geometry.camera import Lens
 from windfell.geometry.optics import Optics

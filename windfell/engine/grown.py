@@ -14,7 +14,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.engine.cache import key_of
+from windfell.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.finish.patch_fill import patch_taken
 from windfell.job import Job

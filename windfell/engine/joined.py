@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.areas.spots import Plane, Sphere
+from windfell.cache import key_of
 from windfell.engine.areas import Drawer, on_canvas
-from windfell.engine.cache import key_of
 from windfell.engine.registered import RegisteredFrames
 from windfell.engine.seam_bends import SeamBends, seam_bends
 from windfell.engine.seam_blends import WayShare, seam_shares

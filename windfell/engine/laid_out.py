@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.engine.cache import key_of
+from windfell.cache import key_of
 from windfell.engine.joined import JoinedFrames
 from windfell.engine.stage import coloured_edges, frame_edges
 from windfell.geometry.directions import rays_of

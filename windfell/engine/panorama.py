@@ -9,9 +9,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.cache import key_of
 from windfell.engine.areas import Drawer, on_canvas
 from windfell.engine.behind import Backdrop, backdrop_of, draft_with_behind, with_behind
-from windfell.engine.cache import key_of
 from windfell.engine.draft import drafted
 from windfell.engine.draft_repairs import make_ready, with_repairs
 from windfell.engine.finished import finished, finished_view

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from windfell.align.patches import HALF, SEARCH, patch_offsets, patch_shifts, seen_around
 from windfell.align.registration import Placed
 from windfell.align.view import GreyView
-from windfell.engine.cache import key_of
+from windfell.cache import key_of
 from windfell.engine.core import Engine
 from windfell.engine.greys import close_view
 from windfell.errors import CannotJoin

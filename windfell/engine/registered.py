@@ -16,7 +16,7 @@ from windfell.align.registration import PanoramaRegistration, oriented, seen_thr
 from windfell.align.solve import Ground, LensHint, seen_at_any_depth
 from windfell.align.upright import Upright, upright_turn
 from windfell.align.view import View
-from windfell.engine.cache import key_of
+from windfell.cache import key_of
 from windfell.engine.greys import ever_closer
 from windfell.engine.help import help_of, neighbours
 from windfell.engine.sources import Opened

@@ -12,10 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.areas.spots import Sphere
+from windfell.cache import key_of
 from windfell.combine.meeting import edge_share
 from windfell.engine.area_reach import may_reach
 from windfell.engine.areas import on_canvas
-from windfell.engine.cache import key_of
 from windfell.engine.grown import grown
 from windfell.engine.picture import Picture
 from windfell.finish.healing import healed

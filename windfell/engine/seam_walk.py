@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.engine.cache import key_of
+from windfell.cache import key_of
 from windfell.engine.panorama import PanoramaStages
 from windfell.engine.picture import Picture
 from windfell.job import Job

@@ -9,8 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.cache import Cache, key_of
 from windfell.develop.lens import Taken
-from windfell.engine.cache import Cache, key_of
 from windfell.frames.files import identity
 from windfell.frames.see_through import shrunk_mask
 from windfell.frames.still import REDUCED, StillFrame

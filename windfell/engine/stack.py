@@ -12,11 +12,11 @@ from windfell.align.features import Features
 from windfell.align.ground import ground_places
 from windfell.align.series import NotOnto, Onto, align_series
 from windfell.align.stars import Stars, align_stars
+from windfell.cache import key_of
 from windfell.combine.bridging import Way, swept, ways
 from windfell.combine.rules import RULES
 from windfell.combine.skyline import share_at, sky_share
 from windfell.combine.strips import Layer, combined, shown
-from windfell.engine.cache import key_of
 from windfell.engine.finished import finished_draft
 from windfell.engine.greys import CLOSE_SIDE, ever_closer
 from windfell.engine.picture import Picture

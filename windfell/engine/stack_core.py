@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.cache import key_of
 from windfell.combine.influence import (
     NOTHING,
     RuleFigures,
@@ -20,7 +21,6 @@ from windfell.combine.influence import (
 )
 from windfell.combine.spoiling import Spoiled, noise_weights, spoiled
 from windfell.combine.strips import shown_within
-from windfell.engine.cache import key_of
 from windfell.engine.sources import OpenedFile, canonical_scale
 from windfell.engine.stack_pile import PileStages
 from windfell.geometry import planar

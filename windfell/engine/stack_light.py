@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.cache import key_of
 from windfell.combine.beyond import BeyondNoise
 from windfell.combine.calibrated import (
     CalibratedSheet,
@@ -25,7 +26,6 @@ from windfell.combine.display import DisplayGain, ToneLook, fusion_gain, tone_ga
 from windfell.combine.exposures import CODE_STEP, estimated_exposures
 from windfell.combine.rules import RULES, Exposures, Setting, StackRule
 from windfell.combine.skyline import share_at
-from windfell.engine.cache import key_of
 from windfell.engine.sources import OpenedFile
 from windfell.engine.stage import Stages, development_key
 from windfell.errors import BadRequest

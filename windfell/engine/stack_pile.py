@@ -12,12 +12,12 @@ from numpy.typing import NDArray
 
 from windfell.areas.painting import painted
 from windfell.areas.spots import Spots
+from windfell.cache import key_of
 from windfell.combine.meeting import edge_share, laid_over, own_gain
 from windfell.combine.rules import RULES
 from windfell.combine.strips import Layer as FrameInPlace
 from windfell.combine.strips import combined, shown, shown_within
 from windfell.engine.areas import FlatLook, flat_spots
-from windfell.engine.cache import key_of
 from windfell.engine.finished import finished
 from windfell.engine.picture import Picture
 from windfell.engine.sources import Opened

@@ -9,9 +9,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.cache import key_of
 from windfell.combine.strips import shown_within
 from windfell.engine.area_reach import extent_of
-from windfell.engine.cache import key_of
 from windfell.engine.picture import Picture
 from windfell.engine.repairs import read_from
 from windfell.finish.healing import healed

@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from windfell.align.series import Onto
+from windfell.cache import key_of
 from windfell.combine.network import median
-from windfell.engine.cache import key_of
 from windfell.engine.moving_lights import MovingLights, look_scale
 from windfell.engine.stack_pile import PileStages
 from windfell.errors import CannotJoin

@@ -14,7 +14,7 @@ from windfell.align.features import Features, unbent
 from windfell.align.glance import Glance, found_and_glanced
 from windfell.align.stars import Stars, find_stars
 from windfell.align.upright import LONGEST, blue_over_red, find_edges
-from windfell.engine.cache import Cache, key_of
+from windfell.cache import Cache, key_of
 from windfell.engine.greys import CLOSE_SIDE, small_grey
 from windfell.engine.sources import Opened
 from windfell.errors import FrameUnreadable

@@ -19,10 +19,10 @@ from windfell.align.panorama import sketched_panorama
 from windfell.align.registration import PanoramaRegistration, Placed, seen_through
 from windfell.align.series import Onto, onto
 from windfell.align.solve import LensHint
+from windfell.cache import key_of
 from windfell.develop.developer import exposure_matrix
 from windfell.develop.lens import corrects_anything, suggested_profile
 from windfell.develop.match import Matched, Shared, matched, shared_light
-from windfell.engine.cache import key_of
 from windfell.engine.core import Engine
 from windfell.engine.fisheyes import undecided
 from windfell.engine.glimpse import Glimpse, glimpse_of

@@ -8,6 +8,7 @@ import itertools
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import cache
 
 import numpy as np
 
@@ -36,7 +37,7 @@ class Likeness:
         """
         self._same, self._relation, self.among = same, relation, among
         self.look = look or (lambda a, b: 0.0)
-        self.blank = blank or (lambda a: False)
+        self.blank = cache(blank or (lambda a: False))
         self._known: dict[tuple[str, str], float] = {}
         self._relations: dict[tuple[str, str], Relation | None] = {}
 

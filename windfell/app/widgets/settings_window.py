@@ -22,7 +22,7 @@ from windfell.app import theme
 from windfell.app.session import Session
 from windfell.app.widgets.choice import Choice
 from windfell.app.widgets.ruler import Ruler
-from windfell.engine.cache import total_memory_bytes
+from windfell.cache import total_memory_bytes
 from windfell.engine.settings import MB, Look, Settings, cache_bytes, cache_folder, clear_cache
 from windfell.job import Job
 from windfell.recipe.limits import limits_of
