@@ -6,6 +6,7 @@ import itertools
 import json
 import tempfile
 import unittest
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from unittest import mock
@@ -112,6 +113,19 @@ class Grouping(unittest.TestCase):
         (found,) = self.sorted_out([*listed, (raw, "a1")])
         self.assertEqual(len(found.shots), 4)
         self.assertEqual(found.aside, {listed[1][0].path})
+
+    def test_a_smaller_copy_of_a_shot_counts_once_and_one_of_another_shape_is_no_copy(self):
+        listed = shots(4, 0, view="a")
+        for shape, size in (("the same", (300, 200)), ("another", (300, 300))):
+            copies = [(replace(s, path=f"{s.path}-small.jpg", size=size), v) for s, v in listed]
+            found = self.sorted_out([*listed, *copies])
+            aside = set().union(*(g.aside for g in found))
+            self.assertEqual(aside == {s.path for s, _ in copies}, shape == "the same")
+
+    def test_two_cameras_at_work_at_once_do_not_part_each_others_sets(self):
+        listed = shots(5, 0, view="a", camera="one") + shots(6, 1, view="bb", camera="two")
+        self.assertEqual([(g.form, len(g.shots), {s.camera for s in g.shots}) for g in self.sorted_out(listed)],
+                         [(Form.SWEEP, 5, {"one"}), (Form.SERIES, 6, {"two"})])
 
     def test_frames_without_times_are_grouped_by_name_and_likeness(self):
         listed = [(Shot(f"/card/f{n}.jpg", (600, 400)), "aa" if n < 9 else f"b{n}") for n in range(14)]

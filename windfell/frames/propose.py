@@ -13,7 +13,7 @@ from functools import cache
 import numpy as np
 
 from windfell.frames.by_content import BRACKET_EV, COINCIDE, PATTERN_EV, groups_by_content
-from windfell.frames.shots import Form, Group, Relation, Relations, Shot, alike_size, natural
+from windfell.frames.shots import Form, Group, Relation, Relations, Shot, alike_shape, alike_size, natural
 
 GAP_S = 300.0
 PAUSE_S, PAUSE_TIMES = 8.0, 2.5
@@ -73,7 +73,8 @@ def grouped(shots: Sequence[Shot], like: Likeness) -> list[Group]:
     videos = [Group(Form.VIDEO, (s,)) for s in sorted(shots, key=natural) if s.video]
     stills, doubled = _without_doubles([s for s in shots if not s.video])
     timed, untimed = _with_times(stills)
-    found = [part for run in _runs(sorted(timed, key=_order)) for part in _parts(run, like)]
+    found = [part for own in _by_camera(timed) for run in _runs(own) for part in _parts(run, like)]
+    found.sort(key=lambda g: _order(g.shots[0]))
     if untimed:
         found += groups_by_content(untimed, like.among(untimed))
     return [_with_doubles(g, doubled) for g in _with_lone_offered(found, like)] + videos
@@ -85,6 +86,14 @@ def _with_times(shots: Sequence[Shot]) -> tuple[list[Shot], list[Shot]]:
     if len({s.taken for s in timed}) <= TIMES_SHARE * len(timed):
         timed = []
     return timed, [s for s in shots if s not in timed]
+
+
+def _by_camera(timed: list[Shot]) -> list[list[Shot]]:
+    """Each camera's shots by their time: of two at work at once neither parts what the other takes."""
+    own: dict[str | None, list[Shot]] = defaultdict(list)
+    for s in sorted(timed, key=_order):
+        own[s.camera].append(s)
+    return list(own.values())
 
 
 def _with_lone_offered(groups: list[Group], like: Likeness) -> list[Group]:
@@ -116,7 +125,7 @@ def _order(shot: Shot) -> tuple:
 
 
 def _without_doubles(shots: Sequence[Shot]) -> tuple[list[Shot], dict[str, list[Shot]]]:
-    """The shots without developed doubles of raws, and those by the path of their raw."""
+    """The shots without developed doubles of raws and smaller copies, and those by the path of what they double."""
     by_stem, by_time = defaultdict(list), defaultdict(list)
     for s in shots:
         by_stem[s.stem].append(s)
@@ -130,6 +139,13 @@ def _without_doubles(shots: Sequence[Shot]) -> tuple[list[Shot], dict[str, list[
         if len(raws) == 1 and len(others) == 1:
             doubled[raws[0].path].append(others[0])
             gone.add(others[0].path)
+    for bunch in by_time.values():
+        others = [s for s in bunch if not s.raw and s.path not in gone]
+        largest = max(others, key=lambda s: s.size, default=None)
+        smaller = [s for s in others if not alike_size(s, largest)]
+        if len(others) - len(smaller) == 1 and all(alike_shape(s, largest) for s in smaller):
+            doubled[largest.path] += smaller
+            gone |= {s.path for s in smaller}
     return [s for s in shots if s.path not in gone], doubled
 
 
@@ -143,7 +159,7 @@ def _with_doubles(group: Group, doubled: dict[str, list[Shot]]) -> Group:
 
 
 def _runs(shots: Sequence[Shot]) -> list[list[Shot]]:
-    """Shots parted where it is plain: long pauses, another camera, size or focal length."""
+    """One camera's shots parted where it is plain: long pauses, another size or focal length."""
     runs: list[list[Shot]] = []
     for s in shots:
         if runs and not _plainly_apart(runs[-1][-1], s):
@@ -154,9 +170,7 @@ def _runs(shots: Sequence[Shot]) -> list[list[Shot]]:
 
 
 def _plainly_apart(a: Shot, b: Shot) -> bool:
-    if (a.taken is None) != (b.taken is None) or a.camera != b.camera:
-        return True
-    if a.taken and abs((b.taken - a.taken).total_seconds()) > GAP_S:
+    if abs((b.taken - a.taken).total_seconds()) > GAP_S:
         return True
     if a.focal_mm and b.focal_mm and abs(np.log(a.focal_mm / b.focal_mm)) > FOCAL_STEP:
         return True

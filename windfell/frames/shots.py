@@ -81,6 +81,12 @@ def alike_size(a: Shot, b: Shot, upright: bool = False) -> bool:
     return all(abs(x - y) <= SIZE_STEP * max(x, y) for x, y in zip(one, two, strict=True))
 
 
+def alike_shape(a: Shot, b: Shot) -> bool:
+    """Whether both have about one ratio of sides, either way up."""
+    one, two = (min(s.size) / max(s.size) for s in (a, b))
+    return abs(one - two) <= SIZE_STEP * max(one, two)
+
+
 def natural(shot: Shot) -> list:
     """A key that sorts names as people count: 9 before 10."""
     return [int(p) if p.isdigit() else p for p in re.split(r"(\d+)", shot.path.lower())]
