@@ -171,6 +171,14 @@ class Rows(unittest.TestCase):
             amid = np.all((k.points_a > (365, 195)) & (k.points_a < (455, 285)), axis=1)
             self.assertLess(amid.mean(), 0.05)
 
+    def test_frames_in_no_order_are_held_against_all_others_if_they_are_few(self):
+        one, middle, last = self.row()
+        mixed = [one, last, seen(wall(2), TURNS[1]), middle]
+        self.assertEqual(self.registered(mixed, focal_px=FOCAL).placed, [0, 1, 3])
+        with mock.patch("windfell.align.by_turn.MOST_PAIRS", 2):
+            found = self.registered([one, seen(wall(2), TURNS[1]), middle, last], focal_px=FOCAL)
+        self.assertEqual(found.placed, [2, 3])
+
     def test_a_focal_length_that_nobody_knows_is_tried(self):
         found, turns = self.registered(self.row()[::-1]), TURNS[::-1]
         self.assertEqual(found.placed, [0, 1, 2])

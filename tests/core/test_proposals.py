@@ -262,6 +262,29 @@ class Offered(unittest.TestCase):
         self.assertEqual((len(first.shots), first.aside), (2, frozenset()))
         self.assertEqual((len(second.shots), second.aside), (3, {"/scan/c3.jpg"}))
 
+    def test_a_lone_shot_that_align_joins_is_in_use_there_or_with_others_like_it(self):
+        shots_, relations = seen(("a1", 0, 0), ("a2", 0.7, 0), ("a0", 9, 0), ("b1", 5, 0), ("b2", 9, 0), ("c3", 20, 0))
+        for missing, sets in (("", ["a0 a1 a2 c3", "b1 b2"]), ("a2", ["a0 a1 a2 b1 b2 c3"])):
+            def together(some, missing=missing):
+                """Align joins what begins with one letter, if it is given all of them but one that it loses."""
+                names = [Path(s.path).stem for s in some]
+                first = next((n[0] for n in names if sum(m[0] == n[0] for m in names) > 1), None)
+                return frozenset(s.path for s, n in zip(some, names, strict=True) if n[0] == first and n != missing)
+
+            for size in (12, 0):
+                like = Likeness(lambda a, b: 0.0, lambda a, b: None, lambda some: relations, together=together)
+                with mock.patch("windfell.frames.propose.MOST_LONE", size):
+                    found = grouped(shots_, like)
+                words = [" ".join(sorted(Path(s.path).stem for s in g.shots)) for g in found]
+                if size and not missing:
+                    self.assertEqual(words, sets)
+                    self.assertEqual([sorted(g.aside) for g in found], [["/scan/c3.jpg"], []])
+                    self.assertEqual([Path(s.path).stem for s in found[0].shots], ["a0", "a1", "a2", "c3"])
+                elif size:  # it would lose one that is known to belong there
+                    self.assertIn("/scan/a0.jpg", found[0].aside)
+                else:
+                    self.assertEqual([len(g.shots) for g in found], [6])
+
     def test_by_time_where_there_are_times_and_together_where_all_are_alone(self):
         like = Likeness(lambda a, b: 0.0, lambda a, b: None, lambda some: {})
         listed = [s for s, _ in shots(3, 0) + shots(1, 900) + shots(3, 5000)]

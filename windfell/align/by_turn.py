@@ -1,4 +1,4 @@
-"""A frame that features leave without a place, turned until its light is that of its neighbour in the row.
+"""A frame that features leave without a place, turned until its light is that of one beside it.
 
 Out of focus, in mist, of smooth things, frames share hardly a feature, or just those of a thing that moved. But a
 camera that turned leaves just three angles open (`turned.py`). The light up close has to confirm them, spot by spot.
@@ -6,9 +6,9 @@ camera that turned leaves just three angles open (`turned.py`). The light up clo
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
-from itertools import pairwise
+from itertools import combinations, pairwise
 
 import cv2
 import numpy as np
@@ -31,6 +31,8 @@ from windfell.job import Job
 Array = NDArray[np.float64]
 
 THING = 8
+# frames in no order may lie beside any other: so many pairs are compared at most
+MOST_PAIRS = 40
 # how well what guessed focal lengths hold must fit; from which change of one on a turn is sought anew
 FITS, OTHER_LENS = 1 / 700, 0.01
 # of spots that are looked for the share that must be found, of these that which must lie in one geometry; how near to
@@ -43,19 +45,25 @@ def with_neighbours(
     ground: Ground, features: Sequence[Features], hints: Sequence[LensHint], focal_px: float | None,
     view: Callable[[int], View], job: Job,
 ) -> Ground:
-    """The ground with frames placed that features leave alone, where the light of a neighbour in the given order says
-    so: by focal lengths on record or found by frames that hold together. Where none is known and no frames hold
-    together, a few are tried, and that stands by which most frames do.
+    """The ground with frames placed that features leave alone, where the light of another says so: of a neighbour in
+    the given order, then, if few are left, of any. By focal lengths on record or found by frames that hold together;
+    where none is known and no frames hold together, a few are tried, and that stands by which most frames do.
     """
     fair = [n for n, f in enumerate(features) if not f.problem and f.look is not None]
-    open_ = [p for p in pairwise(fair) if not set(p) <= set(ground.members)]
-    known = [p for p in open_ if _known(ground, p, hints, focal_px)]
-    if known or ground.members:
-        return _grown(ground, known, features, view, job)
-    guesses = (replace(ground, cameras=ground.cameras.with_focal(g * ground.cameras.focal_px)) for g in GUESSES)
-    found = [_grown(g, open_, features, view, job) for g in guesses]
-    fitting = [g for g in found if g.members and _off(g) < FITS]
-    return max([ground, *fitting], key=lambda g: (len(g.members), -_off(g)))
+
+    def placed_by(ground: Ground, pairs: Iterable[tuple[int, int]], most: int) -> Ground:
+        open_ = [p for p in pairs if not set(p) <= set(ground.members)]
+        if len(open_) > most:
+            return ground
+        known = [p for p in open_ if _known(ground, p, hints, focal_px)]
+        if known or ground.members:
+            return _grown(ground, known, features, view, job)
+        guesses = (replace(ground, cameras=ground.cameras.with_focal(g * ground.cameras.focal_px)) for g in GUESSES)
+        found = [_grown(g, open_, features, view, job) for g in guesses]
+        fitting = [g for g in found if g.members and _off(g) < FITS]
+        return max([ground, *fitting], key=lambda g: (len(g.members), -_off(g)))
+
+    return placed_by(placed_by(ground, pairwise(fair), len(fair)), combinations(fair, 2), MOST_PAIRS)
 
 
 def _grown(

@@ -22,7 +22,7 @@ from windfell.engine.core import FEATURES, Engine
 from windfell.engine.proposed_fields import calibrated_by, fields_among
 from windfell.engine.sources import Opened
 from windfell.engine.stage import Detail
-from windfell.errors import BadRequest, FrameUnreadable
+from windfell.errors import BadRequest, CannotJoin, FrameUnreadable
 from windfell.frames.propose import Likeness, grouped
 from windfell.frames.shots import Form, Group, Relation, Relations, Shot
 from windfell.frames.still import StillFrame
@@ -180,7 +180,7 @@ class Acquaintances:
         self._small = {s.path: p for s, p in zip(stills, found, strict=True)}
         self._features: dict[str, Features | None] = {}
         self._colours: dict[str, NDArray[np.float32]] = {}
-        self.like = Likeness(self.same, self.relation, self.among, self.look, self.blank)
+        self.like = Likeness(self.same, self.relation, self.among, self.look, self.blank, self.together)
 
     def glances(self) -> Glances:
         """The small pictures, and what pairs share."""
@@ -231,6 +231,16 @@ class Acquaintances:
 
         return {(fair[k.a][0].path, fair[k.b][0].path): _relation(k.homography, features[k.a], features[k.b])
                 for k in acquainted(features, self._job, finer)}
+
+    def together(self, shots: Sequence[Shot]) -> frozenset[str]:
+        """Those that Align joins to a panorama, by path."""
+        frames = tuple(frame_from_path(s.path) for s in shots)
+        tried = FrameSet("tried", "Tried", Kind.PANORAMA, frames)
+        try:
+            found = self._engine.stages(Project((tried,)), tried.id).registration(self._job)
+        except (CannotJoin, FrameUnreadable):
+            return frozenset()
+        return frozenset(shots[n].path for n in found.placed)
 
     def _quick(self, shot: Shot) -> Features | None:
         try:

@@ -21,6 +21,7 @@ FOCAL_STEP = 0.05
 LEAST_SERIES, LEAST_POSITIONS, SERIES_SHARE = 3, 3, 0.8
 TIMES_SHARE = 0.25
 BURST_SHARE, MOST_BURSTS = 0.5, 0.6
+MOST_LONE = 12
 
 
 class Likeness:
@@ -30,14 +31,16 @@ class Likeness:
         self, same: Callable[[Shot, Shot], float], relation: Callable[[Shot, Shot], Relation | None],
         among: Callable[[Sequence[Shot]], Relations], look: Callable[[Shot, Shot], float] | None = None,
         blank: Callable[[Shot], bool] | None = None,
+        together: Callable[[Sequence[Shot]], frozenset[str]] | None = None,
     ) -> None:
         """`same` is a correlation of the two in place, -1..1; `relation` what they share, if anything; `among` those
         of all of many shots; `look` how alike their colours are, the more the greater; `blank` whether a shot is so
-        burnt out or dark that nothing can be seen of it.
+        burnt out or dark that nothing can be seen of it; `together` which of many Align brings together, by path.
         """
         self._same, self._relation, self.among = same, relation, among
         self.look = look or (lambda a, b: 0.0)
         self.blank = cache(blank or (lambda a: False))
+        self.together = together or (lambda shots: frozenset())
         self._known: dict[tuple[str, str], float] = {}
         self._relations: dict[tuple[str, str], Relation | None] = {}
 
@@ -98,18 +101,40 @@ def _by_camera(timed: list[Shot]) -> list[list[Shot]]:
 
 def _with_lone_offered(groups: list[Group], like: Likeness) -> list[Group]:
     """Groups of one shot put aside in that group which is nearest: in time, or else by its colours. Where all are
-    alone, they are one.
+    alone, they are one. Those without times are held against each other, and against the group, as Align does.
     """
     lone = [g.shots[0] for g in groups if len(g.shots) == 1]
     out = [g for g in groups if len(g.shots) > 1]
     if not out:
         return [Group(Form.SWEEP, tuple(lone))] if lone else []
+    # frames of frames have no room for it
+    fair = [n for n, g in enumerate(out) if not g.positions] or list(range(len(out)))
+    offered: dict[int, list[Shot]] = defaultdict(list)
     for shot in lone:
-        # frames of frames have no room for it
-        fair = [n for n, g in enumerate(out) if not g.positions] or list(range(len(out)))
-        at = min(fair, key=lambda n, of=shot: _farness(of, out[n], like))
-        out[at] = replace(out[at], shots=(*out[at].shots, shot), aside=out[at].aside | {shot.path})
+        offered[min(fair, key=lambda n, of=shot: _farness(of, out[n], like))].append(shot)
+    for at, some in offered.items():
+        out[at] = _joined(out[at], some, like)
+        offered[at] = [s for s in some if s not in out[at].shots]
+    untimed = [s for some in offered.values() for s in some if not s.taken]
+    while 1 < len(untimed) <= MOST_LONE and (found := like.together(untimed)):
+        out.append(Group(Form.SWEEP, tuple(s for s in untimed if s.path in found)))
+        untimed = [s for s in untimed if s.path not in found]
+        offered = {at: [s for s in some if s.path not in found] for at, some in offered.items()}
+    for at, some in offered.items():
+        g = out[at]
+        out[at] = replace(g, shots=(*g.shots, *some), aside=g.aside | {s.path for s in some})
     return out
+
+
+def _joined(group: Group, some: Sequence[Shot], like: Likeness) -> Group:
+    """The group with those of more shots that Align joins to it."""
+    if group.form is not Form.SWEEP or len(some) > MOST_LONE or any(s.taken for s in (*group.shots, *some)):
+        return group
+    own = [s for s in group.shots if s.path not in group.aside]
+    found = like.together([*own, *some])
+    if not found >= {s.path for s in own}:
+        return group
+    return replace(group, shots=tuple(sorted((*group.shots, *(s for s in some if s.path in found)), key=natural)))
 
 
 def _farness(shot: Shot, group: Group, like: Likeness) -> tuple[bool, float]:
