@@ -11,11 +11,12 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from tests.support import engine, frames_in, project_of, ridge
+from windfell.align.followed import followed
 from windfell.align.upright import blue_over_red, find_edges
 from windfell.cache import key_of
 from windfell.engine.laid_out import _weight
 from windfell.engine.shape_marks import suggested_pull
-from windfell.engine.stage import coloured_edges
+from windfell.engine.stage import long_edges
 from windfell.geometry.camera import Lens
 from windfell.geometry.directions import rays_of
 from windfell.geometry.mesh import Bounds, Lattice, Mesh, slopes
@@ -273,6 +274,16 @@ class Lines(unittest.TestCase):
         self.assertGreater(abs(edge[2] - edge[0]), 350)
         assert_allclose(edge[[1, 3]], 149.5, atol=0.8)
 
+    def test_an_edge_is_followed_among_texture_until_it_is_no_more(self):
+        rng = np.random.default_rng(0)
+        grey = 120 + cv2.GaussianBlur(rng.normal(0, 24, (300, 400)), (0, 0), 1.2)
+        grey[150:, 100:300] += 14
+        edges = np.array([[180, 149.5, 240, 149.5], [180, 80, 240, 80]])
+        for k in (1, 2):
+            own = followed(grey.astype(np.uint8), (edges + 0.5) * k - 0.5, 400 * k, 300 * k)
+            assert_allclose((own[0] + 0.5) / k - 0.5, [100, 149.5, 300, 149.5], atol=10)
+            self.assertLessEqual(np.abs((own[1] + 0.5) / k - 0.5 - edges[1]).max(), 10, "there is none")
+
     def test_an_edge_across_frames_is_one(self):
         lens = Lens(900, 700, 800.0)
         frames = [Posed(lens, from_yaw_pitch_roll(np.radians(y), 0.02, 0.03)) for y in (-20, 0, 20)]
@@ -411,12 +422,11 @@ class Pictures(unittest.TestCase):
             cv2.imwrite(path, seen[..., ::-1])
             frame = frame_from_path(path)
             opened = self.engine.opened(self.project, frame, Job())
-            found = coloured_edges(self.engine, opened, frame, Job())
+            found = long_edges(self.engine, opened, frame, Job())
         self.assertGreater(np.ptp(found[:, [0, 2]]), 350)
         assert_allclose(found[:, [1, 3]], 149.5, atol=0.8)
         edge = np.array([[100.0, 60.0, 180.0, 300.0]])
-        with mock.patch("windfell.engine.laid_out.frame_edges", return_value=np.zeros((0, 4))), \
-                mock.patch("windfell.engine.laid_out.coloured_edges", return_value=edge):
+        with mock.patch("windfell.engine.laid_out.long_edges", return_value=edge):
             fresh = engine()
             self.assertGreater(len(fresh.stages(self.project, self.id).edges(Job())), 0)
 

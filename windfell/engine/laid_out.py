@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from windfell.cache import key_of
 from windfell.engine.joined import JoinedFrames
-from windfell.engine.stage import coloured_edges, frame_edges
+from windfell.engine.stage import long_edges
 from windfell.geometry.directions import rays_of
 from windfell.geometry.mesh import Bounds
 from windfell.geometry.projections import PROJECTIONS
@@ -91,8 +91,7 @@ class LaidOutFrames(JoinedFrames):
             found, opened = self.registration(job), self._opened(job)
 
             def look_at(n: int) -> NDArray[np.float64]:
-                seen = self._host, opened[n], self.set.used[n], job
-                return np.concatenate([frame_edges(*seen), coloured_edges(*seen)])
+                return long_edges(self._host, opened[n], self.set.used[n], job)
 
             own = job.map(look_at, found.placed, "looking for edges")
             return world_edges([found.frames[n].posed for n in found.placed], own)

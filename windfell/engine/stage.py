@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 
 from windfell.align.features import Features, unbent
+from windfell.align.followed import followed
 from windfell.align.glance import Glance, found_and_glanced
 from windfell.align.stars import Stars, find_stars
 from windfell.align.upright import LONGEST, blue_over_red, find_edges
@@ -152,17 +153,19 @@ def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarra
         key, lambda: find_edges(small_grey(host.greys, opened, size, job), *opened.size)))
 
 
-def coloured_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:
-    """Straight edges (m, 4) that a frame shows in its colour, as `frame_edges`: many that are plain to an eye are
-    no brighter than what lies beside them.
+def long_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:
+    """Straight edges (m, 4) as `frame_edges`, as far as they can be followed, with those that a frame shows in its
+    colour alone: many that are plain to an eye are no brighter than what lies beside them.
     """
     def look() -> np.ndarray:
         size = _edge_size(opened)
         sheet = opened.sheet(size[0] / opened.size[0], job)
         seen = to_view(sheet.light(0, 0, sheet.width, sheet.height))
-        return find_edges(blue_over_red(cv2.resize(seen, size, interpolation=cv2.INTER_AREA)), *opened.size)
+        shown = small_grey(host.greys, opened, size, job), blue_over_red(
+            cv2.resize(seen, size, interpolation=cv2.INTER_AREA))
+        return np.concatenate([followed(of, find_edges(of, *opened.size), *opened.size) for of in shown])
 
-    return _unbent(host, opened, frame, host.cache.get(key_of("coloured edges", opened.identity, LONGEST), look))
+    return _unbent(host, opened, frame, host.cache.get(key_of("long edges", opened.identity, LONGEST), look))
 
 
 def _edge_size(opened: Opened) -> tuple[int, int]:
