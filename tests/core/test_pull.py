@@ -283,6 +283,12 @@ class Lines(unittest.TestCase):
             own = followed(grey.astype(np.uint8), (edges + 0.5) * k - 0.5, 400 * k, 300 * k)
             assert_allclose((own[0] + 0.5) / k - 0.5, [100, 149.5, 300, 149.5], atol=10)
             self.assertLessEqual(np.abs((own[1] + 0.5) / k - 0.5 - edges[1]).max(), 10, "there is none")
+        plain = np.full((300, 400), 100, np.uint8)
+        plain[150:] = 140
+        short = np.array([[190, 149.5, 206, 149.5]])
+        assert_allclose(followed(plain, short, 400, 300), [[166, 149.5, 230, 149.5]])
+        slope = np.repeat(np.linspace(60, 200, 300).astype(np.uint8)[:, None], 400, 1)
+        assert_allclose(followed(slope, short, 400, 300), short, err_msg="it is as steep beside it")
 
     def test_an_edge_across_frames_is_one(self):
         lens = Lens(900, 700, 800.0)
@@ -423,8 +429,12 @@ class Pictures(unittest.TestCase):
             frame = frame_from_path(path)
             opened = self.engine.opened(self.project, frame, Job())
             found = long_edges(self.engine, opened, frame, Job())
+            short = np.array([[180, 149.5, 230, 149.5]])
+            with mock.patch("windfell.engine.stage.find_edges", return_value=short):
+                farther = long_edges(engine(), opened, frame, Job())
         self.assertGreater(np.ptp(found[:, [0, 2]]), 350)
         assert_allclose(found[:, [1, 3]], 149.5, atol=0.8)
+        self.assertGreater(farther[1, 2] - farther[1, 0], 150, "followed")
         edge = np.array([[100.0, 60.0, 180.0, 300.0]])
         with mock.patch("windfell.engine.laid_out.long_edges", return_value=edge):
             fresh = engine()
