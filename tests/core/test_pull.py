@@ -285,8 +285,10 @@ class Lines(unittest.TestCase):
             self.assertLessEqual(np.abs((own[1] + 0.5) / k - 0.5 - edges[1]).max(), 10, "there is none")
         plain = np.full((300, 400), 100, np.uint8)
         plain[150:] = 140
-        short = np.array([[190, 149.5, 206, 149.5]])
-        assert_allclose(followed(plain, short, 400, 300), [[166, 149.5, 230, 149.5]])
+        short = np.array([[180, 149.5, 212, 149.5]])
+        assert_allclose(followed(plain, short, 400, 300), [[132, 149.5, 260, 149.5]])
+        specks = np.array([[190, 149.5, 216, 149.5]])
+        assert_allclose(followed(plain, specks, 400, 300), specks)
         slope = np.repeat(np.linspace(60, 200, 300).astype(np.uint8)[:, None], 400, 1)
         assert_allclose(followed(slope, short, 400, 300), short, err_msg="it is as steep beside it")
 

@@ -12,12 +12,13 @@ SIGMA = 0.8
 ASIDE = np.array([1.0, 2.0, 3.0])
 BESIDE = 4.0
 PIECE, MOST_PIECES, LONGER = 8, 12, 1.5
-SURE, LEAST = 3.0, 1.0
+SURE, LEAST, LONG = 3.0, 1.0, 30.0
 
 
 def followed(grey: NDArray[np.uint8], edges: Array, width: int, height: int) -> Array:
     """Edges (m, 4), ends in px of the full size, made longer at both ends, piece by piece, as long as the picture
     (h, w), seen smaller, differs from one side of them to the other, more than by chance and more than beside them.
+    Short ones stay: among texture they are chance.
     """
     if not len(edges):
         return edges
@@ -28,7 +29,7 @@ def followed(grey: NDArray[np.uint8], edges: Array, width: int, height: int) -> 
     along = ends[:, 1] - ends[:, 0]
     length = np.linalg.norm(along, axis=1)
     along /= np.maximum(length, 1e-9)[:, None]
-    most = np.minimum(LONGER * length // PIECE, MOST_PIECES).astype(int)
+    most = np.where(length < LONG, 0, np.minimum(LONGER * length // PIECE, MOST_PIECES)).astype(int)
     first = ends[:, 0] - along * _further(soft, ends[:, 0], -along, most)[:, None]
     last = ends[:, 1] + along * _further(soft, ends[:, 1], along, most)[:, None]
     return (np.concatenate([first, last], 1) + 0.5) / scale - 0.5
