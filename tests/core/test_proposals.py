@@ -386,7 +386,6 @@ class Brackets(unittest.TestCase):
         self.assertIs(found.combining.rule, Rule.EXPOSURES)
         self.assertIs(found.registration.align, Align.NONE)
 
-
     def test_many_frames_whose_light_differs_are_no_bracket_of_one_view(self):
         known = mock.Mock(movement=mock.Mock(return_value=Align.NONE))
         for count, rule in ((15, Rule.EXPOSURES), (16, Rule.MEDIAN)):

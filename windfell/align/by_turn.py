@@ -41,7 +41,7 @@ LEAST_FOUND, FOUND, SHARE, AGREE, LIKE_TURN, LEAST_SPREAD = 16, 0.2, 0.5, 1 / 40
 ROUNDS, FAR = 6, np.radians(0.4)
 
 
-def with_neighbours(
+def placed_by_light(
     ground: Ground, features: Sequence[Features], hints: Sequence[LensHint], focal_px: float | None,
     view: Callable[[int], View], job: Job,
 ) -> Ground:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from windfell.align.adjust import ROUGH_GAIN, Observations, Uncertainty, errors_px, uncertainty
 from windfell.align.barrel import BENT, PLAINLY, agreeing, as_seen, bends, bent_more, may_bend, straightened, unmoved
 from windfell.align.by_light import pairs_that_meet
-from windfell.align.by_turn import with_neighbours
+from windfell.align.by_turn import placed_by_light
 from windfell.align.cameras import Cameras
 from windfell.align.candidates import likely_pairs
 from windfell.align.closer import doubtful_pairs
@@ -125,7 +125,7 @@ def grounded(
     if view is None or slid:
         return ground
     if pairs is None:
-        ground = with_neighbours(ground, features, bent, focal_px, view, job)
+        ground = placed_by_light(ground, features, bent, focal_px, view, job)
     return with_poles(ground, features, view, job)
 
 

@@ -147,10 +147,7 @@ def all_stars(host: Host, opened: list[Opened], frames: tuple[Frame, ...], job: 
 
 def frame_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:
     """Straight edges (m, 4) that a frame shows in its light, in px of an ideal lens."""
-    size = _edge_size(opened)
-    key = key_of("edges", opened.identity, LONGEST)
-    return _unbent(host, opened, frame, host.cache.get(
-        key, lambda: find_edges(small_grey(host.greys, opened, size, job), *opened.size)))
+    return _unbent(host, opened, frame, _edges_in_light(host, opened, job))
 
 
 def long_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray:
@@ -161,11 +158,19 @@ def long_edges(host: Host, opened: Opened, frame: Frame, job: Job) -> np.ndarray
         size = _edge_size(opened)
         sheet = opened.sheet(size[0] / opened.size[0], job)
         seen = to_view(sheet.light(0, 0, sheet.width, sheet.height))
-        shown = small_grey(host.greys, opened, size, job), blue_over_red(
-            cv2.resize(seen, size, interpolation=cv2.INTER_AREA))
-        return np.concatenate([followed(of, find_edges(of, *opened.size), *opened.size) for of in shown])
+        colour = blue_over_red(cv2.resize(seen, size, interpolation=cv2.INTER_AREA))
+        return np.concatenate([
+            followed(small_grey(host.greys, opened, size, job), _edges_in_light(host, opened, job), *opened.size),
+            followed(colour, find_edges(colour, *opened.size), *opened.size)])
 
     return _unbent(host, opened, frame, host.cache.get(key_of("long edges", opened.identity, LONGEST), look))
+
+
+def _edges_in_light(host: Host, opened: Opened, job: Job) -> np.ndarray:
+    """Straight edges (m, 4) in px of the frame as it is."""
+    return host.cache.get(
+        key_of("edges", opened.identity, LONGEST),
+        lambda: find_edges(small_grey(host.greys, opened, _edge_size(opened), job), *opened.size))
 
 
 def _edge_size(opened: Opened) -> tuple[int, int]:
