@@ -13,10 +13,13 @@ from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
 from windfell.geometry.rotation import from_yaw_pitch_roll
 from windfell.job import Job
+from windfell.join.warp import covered
+from windfell.pixels.tiles import Region
 from windfell.recipe.model import Kind, View
 from windfell.recipe.outline import BentLine, Crop, LineKind, Outline, Ratio
-from windfell.shape.bounds import field_of_view, fitted_canvas, sphere_canvas
+from windfell.shape.bounds import covered_rays, field_of_view, fitted_canvas, sparser, sphere_canvas
 from windfell.shape.choice import bend_pct, ranked, suitable_projection
+from windfell.shape.coverage import Coverage
 from windfell.shape.edges import Edge, arc
 from windfell.shape.held import bow
 from windfell.shape.stack_cut import stack_cut
@@ -76,7 +79,40 @@ class Canvases(unittest.TestCase):
     def test_stretch_is_known_for_the_rectilinear_corner(self):
         frames = row([0])
         canvas = fitted_canvas("rectilinear", frames, np.eye(3), 500)
-        self.assertAlmostEqual(most_stretch(canvas, frames), (1 + 0.45**2 + 0.6**2) ** 0.75, delta=0.02)
+        self.assertAlmostEqual(most_stretch(canvas, covered_rays(frames)), (1 + 0.45**2 + 0.6**2) ** 0.75, delta=0.02)
+
+
+class Covered(unittest.TestCase):
+    def seen(self, canvas, frames):
+        whole = Region(0, 0, canvas.width, canvas.height)
+        seen = np.any([covered(canvas, whole, f) for f in frames], axis=0)
+        drawn = canvas.drawn(whole)
+        return seen if drawn is None else seen & drawn
+
+    def test_it_is_looked_up_as_the_frames_lie_from_any_view_of_any_projection(self):
+        turned = from_yaw_pitch_roll(*np.radians([200, 12, 5]))
+        for yaws in (range(-40, 41, 20), range(0, 360, 30)):
+            frames = row(yaws)
+            surface = fitted_canvas("equirectangular", frames, np.eye(3), 100)
+            known = Coverage(surface, self.seen(surface, frames))
+            for name in ("rectilinear", "cylindrical", "stereographic", "equal-area-fisheye"):
+                for view in (np.eye(3), turned):
+                    canvas = fitted_canvas(name, frames, view, 60)
+                    canvas = canvas.scaled(min(1.0, 260 / max(canvas.width, canvas.height)))
+                    with self.subTest(name, frames=len(frames)):
+                        self.assertLess((known.on(canvas) != self.seen(canvas, frames)).mean(), 0.03)
+        self.assertTrue(known.on(sphere_canvas(200))[50].all())  # no gap where the ring closes
+
+    def test_fewer_rays_keep_every_frame_s_corners(self):
+        frames = row([0, 40, 80])
+        rays = covered_rays(frames)
+        few = sparser(rays)
+        self.assertLess(len(few), 0.26 * len(rays))
+        for frame in frames:
+            w, h = frame.lens.width, frame.lens.height
+            corners = frame.rays(np.array([[-0.5, -0.5], [w - 0.5, -0.5], [-0.5, h - 0.5], [w - 0.5, h - 0.5]]))
+            for corner in corners:
+                self.assertGreater((few @ corner).max(), 1 - 1e-12)
 
 
 class Choices(unittest.TestCase):

@@ -23,9 +23,17 @@ from windfell.pixels.tiles import Region
 from windfell.recipe.model import ProjectionChoice
 from windfell.recipe.outline import Edges
 from windfell.shape import rectangle
-from windfell.shape.bounds import field_of_view, fitted_canvas, native_px_per_unit, sphere_canvas, view_bounds
+from windfell.shape.bounds import (
+    field_of_view,
+    fitted_canvas,
+    native_px_per_unit,
+    sparser,
+    sphere_canvas,
+    view_bounds,
+)
 from windfell.shape.canvas import Canvas
 from windfell.shape.choice import Choice, suitable_projection
+from windfell.shape.coverage import Coverage
 from windfell.shape.edges import Edge, world_edges
 from windfell.shape.figures import Cost, cost_of
 from windfell.shape.held import Held, Weights, drawn_line, given_way, held_lines
@@ -33,12 +41,13 @@ from windfell.shape.net import net_lattice
 from windfell.shape.pull import CELLS, DRAFT_CELLS, Pull, Task
 from windfell.shape.pull_solver import solved
 from windfell.shape.sides import sides_of
+from windfell.shape.stretch import most_stretch
 from windfell.shape.trim import largest_rectangle
 
 TRIM_SIDE = 1400
 DRAFT_TRIM_SIDE = 280
 PULL_PIXELS, DRAFT_PULL_PIXELS = 1_400_000, 60_000
-KEPT_PIXELS = 60_000
+KEPT_PIXELS, COVERED_PIXELS = 60_000, 160_000
 # how steep the sides may be, and how near (of the diagonal) to where it folded before lines give way
 GENTLER = ((0.5, 0.0), (0.3, 0.0), (0.3, 0.05), (0.3, 0.12), (0.18, 0.3))
 STRAIGHT_ENOUGH = 1e-4
@@ -137,7 +146,7 @@ class LaidOutFrames(JoinedFrames):
             if fine:
                 cost = cost_of(mesh, cut, pull.task.held, seen)
         if outline.edges is Edges.TRIM:
-            canvas = self._trimmed(canvas, TRIM_SIDE if fine else DRAFT_TRIM_SIDE, job)
+            canvas = self._trimmed(canvas, fine, job)
         return Bent(self._cut(canvas), cost)
 
     def _cut(self, canvas: Canvas) -> Canvas:
@@ -203,7 +212,7 @@ class LaidOutFrames(JoinedFrames):
         pixels = PULL_PIXELS if fine else DRAFT_PULL_PIXELS
         small = whole.scaled(min(1.0, float(np.sqrt(pixels / (whole.width * whole.height)))))
         job.step("bending the picture", 0.2)
-        covered_ = self._coverage(small, job)
+        covered_ = self._coverage(small, job) if fine else self._covered_around(job).on(small)
         drawn = self._drawn(whole, job)
         if not wanted and not self.set.outline.net and not any(
                 np.abs(h.asked).max() > STRAIGHT_ENOUGH * h.length for h in drawn):
@@ -270,10 +279,10 @@ class LaidOutFrames(JoinedFrames):
 
     # -- what is covered
 
-    def _trimmed(self, whole: Canvas, side: int, job: Job) -> Canvas:
-        small = whole.scaled(min(1.0, side / max(whole.width, whole.height)))
+    def _trimmed(self, whole: Canvas, fine: bool, job: Job) -> Canvas:
+        small = whole.scaled(min(1.0, (TRIM_SIDE if fine else DRAFT_TRIM_SIDE) / max(whole.width, whole.height)))
         job.step("trimming", 0.5)
-        seen = np.pad(self._coverage(small, job), 1)
+        seen = np.pad(self._coverage(small, job) if fine else self._covered_around(job).on(small), 1)
         inner = cv2.erode(seen.astype(np.uint8), np.ones((3, 3), np.uint8))[1:-1, 1:-1] > 0
         ratio = self.set.outline.ratio
         if ratio is None:
@@ -299,9 +308,23 @@ class LaidOutFrames(JoinedFrames):
         drawn = canvas.drawn(region)
         return seen if drawn is None else seen & drawn
 
+    def most_stretch(self, canvas: Canvas, job: Job) -> float:
+        """How unevenly a canvas draws what is covered."""
+        return most_stretch(canvas, sparser(self._covered_rays(job)))
+
     def coarse_coverage(self, canvas: Canvas, job: Job) -> NDArray[np.bool_]:
         """What of a canvas is covered, (h, w), at a small scale."""
-        return self._coverage(canvas.scaled(min(1.0, DRAFT_TRIM_SIDE / max(canvas.width, canvas.height))), job)
+        small = canvas.scaled(min(1.0, DRAFT_TRIM_SIDE / max(canvas.width, canvas.height)))
+        return self._covered_around(job).on(small)
+
+    def _covered_around(self, job: Job) -> Coverage:
+        """What the frames cover, whatever the view; coarse."""
+        def look() -> Coverage:
+            surface = self._surface(COVERED_PIXELS, job)
+            return Coverage(surface, self._coverage(surface, job))
+
+        key = key_of("covered around", self._world_key(job))
+        return self._once("covered around", lambda: self._host.cache.get(key, look))
 
     def kept_area(self, job: Job, fine: bool = True) -> float:
         """The share of what the frames cover, as solid angle, that the canvas shows."""
@@ -322,7 +345,8 @@ class LaidOutFrames(JoinedFrames):
             rays = surface.rays(np.stack([x, y], -1).astype(np.float64))
             return rays, np.ones(len(rays)) if self._slid else np.hypot(rays[:, 0], rays[:, 2])
 
-        return self._once("covered evenly", spread)
+        key = key_of("covered evenly", self._world_key(job))
+        return self._once("covered evenly", lambda: self._host.cache.get(key, spread))
 
     def size(self, job: Job) -> tuple[int, int]:
         """(width, height) px at full size."""

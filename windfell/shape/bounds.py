@@ -14,12 +14,17 @@ from windfell.shape.canvas import IDENTITY, Canvas
 
 Array = NDArray[np.float64]
 BINS = 720
-SAMPLES = 33
+SAMPLES, SPARSER = 33, 4
 
 
 def covered_rays(frames: Sequence[Posed]) -> Array:
     """World rays (n, 3) spread over all frames, their edges included."""
     return np.concatenate([f.rays(f.lens.grid(SAMPLES)) for f in frames])
+
+
+def sparser(rays: Array) -> Array:
+    """A quarter of `covered_rays`, every frame's corners among them."""
+    return rays.reshape(-1, SAMPLES**2, 3)[:, ::SPARSER].reshape(-1, 3)
 
 
 def field_of_view(frames: Sequence[Posed], rays: Array | None = None) -> tuple[float, float]:

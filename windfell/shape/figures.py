@@ -137,16 +137,17 @@ def projection_figures(canvas: Canvas, edges: Sequence[Edge], seen: NDArray[np.b
         longest = max(parts, key=len)
         run = (longest if canvas.mesh is None else canvas.mesh.forward(longest))[[0, -1]]
         tilt = abs(float(np.degrees(np.arctan2(run[1, 1] - run[0, 1], abs(run[1, 0] - run[0, 0])))))
-    lean, bent, weight = None, [], []
-    for edge in edges:
-        px = canvas.pixels(edge.rays)
-        if not (np.isfinite(px).all() and (px > -0.5).all() and (px < [canvas.width, canvas.height]).all()):
-            continue
-        run = px[-1] - px[0]
-        if edge.upright:
-            here = abs(float(np.degrees(np.arctan2(run[0], abs(run[1])))))
-            lean = here if lean is None else max(lean, here)
-        if len(bent) < LONGEST:
-            bent.append(100 * bow(px))
-            weight.append(edge.length)
-    return LineFigures(tilt, lean, float(np.average(bent, weights=weight)) if bent else None)
+    if not edges:
+        return LineFigures(tilt, None, None)
+    px = canvas.pixels(np.stack([e.rays for e in edges]))
+    shown = (np.isfinite(px) & (px > -0.5) & (px < [canvas.width, canvas.height])).all(axis=(1, 2))
+    upright = shown & np.array([e.upright for e in edges])
+    lean = None
+    if upright.any():
+        run = px[upright, -1] - px[upright, 0]
+        lean = float(np.degrees(np.arctan2(np.abs(run[:, 0]), np.abs(run[:, 1]))).max())
+    longest = np.flatnonzero(shown)[:LONGEST]
+    bend = None
+    if len(longest):
+        bend = float(np.average([100 * bow(px[n]) for n in longest], weights=[edges[n].length for n in longest]))
+    return LineFigures(tilt, lean, bend)

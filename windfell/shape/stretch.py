@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
 
-from windfell.geometry.posed import Posed
-from windfell.shape.bounds import covered_rays
 from windfell.shape.canvas import Canvas
 
 Array = NDArray[np.float64]
@@ -26,13 +24,12 @@ def slopes_on_sphere(place: Callable[[Array], Array], rays: Array, up: Array) ->
     return np.stack([(place(rays + STEP * way) - here) / STEP for way in (across, np.cross(rays, across))], -1)
 
 
-def most_stretch(canvas: Canvas, frames: Sequence[Posed]) -> float:
-    """The largest area scale (as a length ratio) over the frames, 1 at the canvas's middle.
+def most_stretch(canvas: Canvas, rays: Array) -> float:
+    """The largest area scale (as a length ratio) at world rays (n, 3) over what is covered, 1 at the canvas's middle.
 
     From the derivative of the projection along two directions at each ray (Tissot's
     indicatrix; Snyder 1987, p. 20).
     """
-    rays = covered_rays(frames)
     pixels = canvas.pixels(rays)
     inside = np.isfinite(pixels).all(axis=1)
     inside &= (pixels >= -0.5).all(axis=1) & (pixels <= [canvas.width, canvas.height]).all(axis=1)

@@ -25,7 +25,6 @@ from windfell.recipe import edits
 from windfell.recipe.model import Camera, FrameSet, Kind, PlumbLine, Project, ProjectionChoice, View
 from windfell.recipe.outline import Crop, LineKind
 from windfell.shape.figures import projection_figures
-from windfell.shape.stretch import most_stretch
 
 PAGES = (
     ("view", "View", "Where the picture looks"), ("field", "Field", "How much is seen, room on the sides"),
@@ -354,6 +353,6 @@ def _figures(engine, project: Project, set_id: str, job: Job) -> list[str]:
     lines = [f"{name} {value:.1f}{unit}" for name, value, unit in (
         ("tilt", f.horizon_deg, "°"), ("lean", f.vertical_deg, "°"), ("bend", f.line_bend, " %"))
         if value is not None]
-    return [size, f"{kept}  stretch {most_stretch(canvas, stages.posed(job)):.1f} x", "  ".join(lines)]
+    return [size, f"{kept}  stretch {stages.most_stretch(canvas, job):.1f} x", "  ".join(lines)]
 
 
