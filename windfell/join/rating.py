@@ -22,6 +22,8 @@ NOISE = 0.012
 STRUCTURE, STEP, SOFT = 0.36, 0.02, 1.1
 LEAST_TEXTURE = 0.008
 SHIFTS = (-1, 0, 1)
+# px beyond the band that is judged which its own detail is told by
+REACH = 26
 
 
 @dataclass(frozen=True)
@@ -53,8 +55,11 @@ def rated(one: F32, other: F32, joined: F32, mine: NDArray[np.bool_], seen: NDAr
     near = cv2.dilate(edge.astype(np.uint8), np.ones((2 * BAND + 1,) * 2, np.uint8)) > 0
     near &= seen
     close = (cv2.dilate(edge.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0) & seen
-    return Rated(_structure(one, other, close, near), _step(one, other, joined, mine, near, edge),
-                 _softness(one, other, mine, near))
+    at = _around(near, REACH)
+    one, other, joined, mine, near, edge, close = (v[at] for v in (one, other, joined, mine, near, edge, close))
+    texture = float(np.sqrt(np.mean(_bands(joined)[near] ** 2)))
+    return Rated(_structure(one, other, close, near), _step(one, other, joined, mine, near, edge, texture),
+                 _softness(one, other, near))
 
 
 def _edge(mine: NDArray[np.bool_]) -> NDArray[np.bool_]:
@@ -62,6 +67,12 @@ def _edge(mine: NDArray[np.bool_]) -> NDArray[np.bool_]:
     out[:, 1:] |= mine[:, 1:] != mine[:, :-1]
     out[1:] |= mine[1:] != mine[:-1]
     return out
+
+
+def _around(where: NDArray[np.bool_], room: int) -> tuple[slice, slice]:
+    """The part of a patch that holds `where`, with so many px around it."""
+    rows, columns = (np.flatnonzero(where.any(axis)) for axis in (1, 0))
+    return np.s_[max(0, rows[0] - room) : rows[-1] + room + 1, max(0, columns[0] - room) : columns[-1] + room + 1]
 
 
 def _bands(picture: F32) -> F32:
@@ -87,27 +98,31 @@ def _structure(one: F32, other: F32, close: NDArray[np.bool_], near: NDArray[np.
 
 
 def _step(one: F32, other: F32, joined: F32, mine: NDArray[np.bool_], near: NDArray[np.bool_],
-          edge: NDArray[np.bool_]) -> float:
-    """What the joined picture steps by across the seam that neither frame does there, colour by colour."""
+          edge: NDArray[np.bool_], texture: float) -> float:
+    """What the joined picture steps by across the seam that neither frame does there, colour by colour, against the
+    texture around.
+    """
+    at = _around(near, SIDE)
+    one, other, joined, mine, near, edge = (v[at] for v in (one, other, joined, mine, near, edge))
     first, second = (mine & near).astype(np.float32), (~mine & near).astype(np.float32)
     shape = (2 * SIDE + 1, 2 * SIDE + 1)
+    shares = [cv2.blur(m, shape) for m in (first, second)]
 
     def across(picture: F32) -> F32:
-        sums = [cv2.blur(picture * m[..., None], shape) / np.maximum(cv2.blur(m, shape), 1e-3)[..., None]
-                for m in (first, second)]
-        return sums[0] - sums[1]
+        means = [cv2.blur(cv2.multiply(picture, cv2.merge([m, m, m])), shape) / np.maximum(share, 1e-3)[..., None]
+                 for m, share in zip((first, second), shares, strict=True)]
+        return means[0] - means[1]
 
     steps = [across(p) for p in (joined, one, other)]
     low, high = np.minimum(steps[1], steps[2]), np.maximum(steps[1], steps[2])
     excess = most_of(np.maximum(np.maximum(steps[0] - high, low - steps[0]), 0))
-    enough = (cv2.blur(first, shape) > 0.2) & (cv2.blur(second, shape) > 0.2) & edge
+    enough = (shares[0] > 0.2) & (shares[1] > 0.2) & edge
     if not enough.any():
         return 0.0
-    texture = float(np.sqrt(np.mean(_bands(joined)[near] ** 2)))
     return float(np.percentile(excess[enough], 80)) / (STEP + 0.35 * texture)
 
 
-def _softness(one: F32, other: F32, mine: NDArray[np.bool_], near: NDArray[np.bool_]) -> float:
+def _softness(one: F32, other: F32, near: NDArray[np.bool_]) -> float:
     """How much sharper one frame is than the other where both show the same."""
     def energy(picture: F32) -> float:
         grey = mean_of(picture)
