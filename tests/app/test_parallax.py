@@ -1,9 +1,13 @@
 """Parallax seen on the overlap map and evened out at Join, by what a person presses and reads."""
 
+from dataclasses import replace
+from unittest.mock import patch
+
 from PySide6.QtCore import QPoint
 
 from tests.app.support import WindowTest
 from tests.core.test_parallax import near_project
+from windfell.app.stations import overlap_map
 
 
 class ParallaxInTheWindow(WindowTest):
@@ -24,7 +28,13 @@ class ParallaxInTheWindow(WindowTest):
         self.assertGreater(strokes.worst_px, 0.5)
         low = strokes.starts[:, 1] > sorted(strokes.starts[:, 1])[int(0.8 * len(strokes.starts))]
         self.assertGreater(strokes.size_px[low].mean(), strokes.size_px.mean())
-        self.assertNotEqual(align.map.grab().toImage(), links)
+        shown = align.map.grab().toImage()
+        self.assertNotEqual(shown, links)
+        with patch.object(overlap_map, "paint_strokes") as painted:
+            self.assertEqual(align.map.grab().toImage(), shown)  # kept: not painted stroke by stroke again
+            painted.assert_not_called()
+            align.map.strokes = replace(strokes)
+            self.assertNotEqual(align.map.grab().toImage(), shown)
         align.shown.press("map")
         self.settle()
         self.assertIsNone(align.map.strokes)

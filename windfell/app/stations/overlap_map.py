@@ -17,6 +17,7 @@ from windfell.app.session import Session
 from windfell.app.stations.map_frames import TURN, is_around, middle_of, outlines, picture_on_map
 from windfell.app.stations.parallax_map import GOOD_PX, POOR_PX, Strokes, legend_words, paint_strokes, strokes_of
 from windfell.app.thumbnails import Thumbnails
+from windfell.app.widgets.kept import KeptPainting
 
 # of one painting, for bending frames' pictures
 BENDING_S = 0.025
@@ -49,6 +50,7 @@ class OverlapMap(QWidget):
         self._pictures: dict[int, tuple[int, QImage, np.ndarray]] = {}
         self._bend_until = 0.0
         self.strokes: Strokes | None = None
+        self._kept_strokes = KeptPainting(self)
         self._parallax = False
         found.arrived.connect(self._lay_out)
         thumbnails.arrived.connect(self.update)
@@ -123,9 +125,7 @@ class OverlapMap(QWidget):
         return [(a, (a + b + around) / 2), (b, (a + b - around) / 2)]
 
     def paintEvent(self, event) -> None:
-        p = QPainter(self)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        p = self._painter()
         p.fillRect(self.rect(), theme.colour("surround"))
         found = self._registration()
         if found is None or self._found.frame_set is None:
@@ -136,13 +136,23 @@ class OverlapMap(QWidget):
         for n, outline in self._outlines.items():
             self._paint_frame(p, n, outline, frames[n])
         if self.strokes is not None:
-            paint_strokes(p, self.strokes, self._scale, self._offset)
+            p.end()
+            self._kept_strokes.show(
+                (self.strokes, self._scale, *self._offset.tolist()),
+                lambda q: paint_strokes(q, self.strokes, self._scale, self._offset))
+            p = self._painter()
         for link in () if self._parallax else found.links:
             self._paint_link(p, link)
         numbers = self._found.frame_set.numbers
         for n, middle in self._middles.items():
             self._paint_number(p, numbers[n], middle, frames[n].id == self._session.frame_id)
         self._paint_legend(p, found, len(frames))
+
+    def _painter(self) -> QPainter:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        return p
 
     def _paint_words(self, p: QPainter) -> None:
         words = self._found.error or ("Looking for what the frames share…" if self._found.waiting else

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtCore import QLineF, QPointF, Qt
+from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from windfell.align.parallax import Parallax
 from windfell.align.registration import PanoramaRegistration, Placed
@@ -19,10 +19,11 @@ Array = NDArray[np.float64]
 
 GOOD_PX, POOR_PX = 1.0, 3.0
 LONGER = 30
+DOT = 2.6
 FORMS = (("moss", 1.2, "below 1 px"), ("gorse", 2.0, "1 to 3 px"), ("rowan", 3.2, "above 3 px"))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Strokes:
     """Starts and ends (n, 2) on the unrolled sphere or the flat subject, and sizes (n,) px of the parallax."""
 
@@ -70,12 +71,12 @@ def paint_strokes(p: QPainter, strokes: Strokes, scale: float, offset: Array) ->
     """The strokes on a widget's px, small ones first, each with a dot where it begins."""
     form = np.digitize(strokes.size_px, (GOOD_PX, POOR_PX))
     for n, (name, width, _) in enumerate(FORMS):
+        # a few calls with all of them: each call gives the interpreter away and waits to get it back
+        starts, ends = (spots[form == n] * scale + offset for spots in (strokes.starts, strokes.ends))
         p.setPen(QPen(theme.colour(name), width))
-        p.setBrush(theme.colour(name))
-        for start, end in zip(strokes.starts[form == n] * scale + offset, strokes.ends[form == n] * scale + offset,
-                              strict=True):
-            p.drawLine(QPointF(*start), QPointF(*end))
-            p.drawEllipse(QPointF(*start), width * 0.8, width * 0.8)
+        p.drawLines([QLineF(*a, *b) for a, b in zip(starts.tolist(), ends.tolist(), strict=True)])
+        p.setPen(QPen(theme.colour(name), DOT * width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+        p.drawPoints(QPolygonF([QPointF(*a) for a in starts.tolist()]))
 
 
 def legend_words(rating_px: float | None, strokes: Strokes) -> str:
