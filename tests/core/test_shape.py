@@ -21,6 +21,7 @@ from windfell.shape.bounds import covered_rays, field_of_view, fitted_canvas, sp
 from windfell.shape.choice import bend_pct, ranked, suitable_projection
 from windfell.shape.coverage import Coverage
 from windfell.shape.edges import Edge, arc
+from windfell.shape.figures import projection_figures
 from windfell.shape.held import bow
 from windfell.shape.stack_cut import stack_cut
 from windfell.shape.stretch import most_stretch
@@ -113,6 +114,32 @@ class Covered(unittest.TestCase):
             corners = frame.rays(np.array([[-0.5, -0.5], [w - 0.5, -0.5], [-0.5, h - 0.5], [w - 0.5, h - 0.5]]))
             for corner in corners:
                 self.assertGreater((few @ corner).max(), 1 - 1e-12)
+
+
+class LineFiguresOfACanvas(unittest.TestCase):
+    def test_lean_is_the_greatest_to_either_side_and_bend_is_of_all_long_edges(self):
+        canvas = fitted_canvas("rectilinear", row([0]), from_yaw_pitch_roll(0, np.radians(12), 0), 500)
+        seen = np.ones((20, 20), bool)
+
+        def post(yaw: float) -> Edge:
+            ends = [np.array([np.sin(yaw) * np.cos(p), np.sin(p), np.cos(yaw) * np.cos(p)]) for p in (-0.1, 0.2)]
+            return Edge(arc(*ends), 0.3, True)
+
+        def leans(yaw: float) -> float:
+            px = canvas.pixels(post(yaw).rays)
+            return abs(float(np.degrees(np.arctan2(px[-1, 0] - px[0, 0], px[-1, 1] - px[0, 1]))))
+
+        for yaws in ((-0.3, 0.1), (-0.1, 0.3)):
+            found = projection_figures(canvas, [post(y) for y in yaws], seen)
+            self.assertAlmostEqual(found.vertical_deg, leans(0.3), places=6)
+        self.assertGreater(leans(0.3), 1.0)
+        high = [np.array([np.sin(y), -0.3, np.cos(y)]) / np.hypot(1, 0.3) for y in (-0.3, 0.3)]
+        beam, around = Edge(arc(*high), 0.6, False), fitted_canvas("cylindrical", row([0]), np.eye(3), 500)
+        found = projection_figures(around, [beam, post(0.1)], seen)
+        px = around.pixels(beam.rays)
+        self.assertAlmostEqual(found.line_bend, 100 * bow(px) * 0.6 / 0.9, places=3)
+        self.assertIsNone(projection_figures(around, [beam], seen).vertical_deg)
+        self.assertIsNone(projection_figures(around, [], seen).line_bend)
 
 
 class Choices(unittest.TestCase):
