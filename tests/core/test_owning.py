@@ -17,6 +17,7 @@ from windfell.engine.owning import candidates_at, given_spot, laid_elsewhere, ne
 from windfell.engine.seam_walk import BLOCK, seam_walk, worst_near
 from windfell.errors import BadRequest
 from windfell.job import Job
+from windfell.join import rating
 from windfell.join.owning import with_owning
 from windfell.join.rating import rated
 from windfell.join.seams import Claim, cut_near, cut_owner, seam_cost
@@ -279,6 +280,15 @@ class Ratings(unittest.TestCase):
         self.assertLess(found.structure, 0.5)
         found = self._rate(self.plain, cv2.GaussianBlur(self.plain, (0, 0), 4))
         self.assertGreater(found.softness, 1.0)
+
+    def test_what_is_judged_beside_the_seam_alone_is_as_on_the_whole_patch(self):
+        one = self.plain + np.linspace(-0.2, 0.2, 112, dtype=np.float32)[None, :, None] ** 2
+        other = np.roll(self.plain, 2, axis=0) + np.float32(0.03)
+        found = self._rate(one, other)
+        with mock.patch.object(rating, "REACH", 200):
+            whole = self._rate(one, other)
+        for name in ("structure", "step", "softness"):
+            self.assertAlmostEqual(getattr(found, name), getattr(whole, name), places=4)
 
     def test_no_seam_is_no_rating(self):
         self.mine[:] = True
