@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 from numpy.testing import assert_allclose
 
-from tests.support import engine, frames_in, green, project_of
+from tests.support import engine, frames_in, green, project_of, ridge
 from windfell.geometry.camera import Lens
 from windfell.geometry.posed import Posed
 from windfell.geometry.projections import PROJECTIONS
@@ -103,6 +103,18 @@ class Covered(unittest.TestCase):
                     with self.subTest(name, frames=len(frames)):
                         self.assertLess((known.on(canvas) != self.seen(canvas, frames)).mean(), 0.03)
         self.assertTrue(known.on(sphere_canvas(200))[50].all())  # no gap where the ring closes
+
+    def test_it_is_known_for_each_set_by_itself(self):
+        host, found = engine(), []
+        for count in (2, 3):
+            project, set_id = project_of(frames_in(ridge())[:count])
+            for asked in (host, engine()):
+                stages = asked.stages(project, set_id)
+                c = stages.canvas(Job())
+                half = c.bounded(c.left, c.top, (c.left + c.right) / 2, c.bottom)
+                found.append((stages.kept_by(half, Job()), stages.coarse_coverage(c, Job()).mean()))
+        assert_allclose(found[::2], found[1::2], atol=1e-9)
+        self.assertNotAlmostEqual(found[0][0], found[2][0], places=3)
 
     def test_fewer_rays_keep_every_frame_s_corners(self):
         frames = row([0, 40, 80])
