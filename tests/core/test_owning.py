@@ -281,6 +281,12 @@ class Ratings(unittest.TestCase):
         found = self._rate(self.plain, cv2.GaussianBlur(self.plain, (0, 0), 4))
         self.assertGreater(found.softness, 1.0)
 
+    def test_a_step_is_noticed_less_among_texture(self):
+        flat = np.full_like(self.plain, 0.5)
+        steps = [self._rate(p, p + np.float32([0.03, 0, 0])).step for p in (flat, self.plain)]
+        self.assertGreater(steps[0], 1.0)
+        self.assertLess(steps[1], 0.8 * steps[0])
+
     def test_what_is_judged_beside_the_seam_alone_is_as_on_the_whole_patch(self):
         one = self.plain + np.linspace(-0.2, 0.2, 112, dtype=np.float32)[None, :, None] ** 2
         other = np.roll(self.plain, 2, axis=0) + np.float32(0.03)
