@@ -16,7 +16,7 @@ from windfell.job import Job
 from windfell.join.warp import covered
 from windfell.pixels.tiles import Region
 from windfell.recipe.model import Kind, View
-from windfell.recipe.outline import BentLine, Crop, LineKind, Outline, Ratio
+from windfell.recipe.outline import BentLine, Crop, Edges, LineKind, Outline, Ratio
 from windfell.shape.bounds import covered_rays, field_of_view, fitted_canvas, sparser, sphere_canvas
 from windfell.shape.choice import bend_pct, ranked, suitable_projection
 from windfell.shape.coverage import Coverage
@@ -115,6 +115,15 @@ class Covered(unittest.TestCase):
                 found.append((stages.kept_by(half, Job()), stages.coarse_coverage(c, Job()).mean()))
         assert_allclose(found[::2], found[1::2], atol=1e-9)
         self.assertNotAlmostEqual(found[0][0], found[2][0], places=3)
+
+    def test_a_coarse_trim_is_nearly_the_fine_one(self):
+        project, set_id = project_of(frames_in(ridge())[:3])
+        trimmed = project.with_set(replace(project.set(set_id), outline=Outline(Edges.TRIM)))
+        stages = engine().stages(trimmed, set_id)
+        sides = [[c.left, c.top, c.right, c.bottom] for c in (stages.canvas(Job(), fine=f) for f in (True, False))]
+        whole = stages.whole_canvas(Job())
+        self.assertLess(sides[0][3] - sides[0][1], 0.97 * (whole.bottom - whole.top))
+        assert_allclose(*sides, atol=0.03 * (whole.bottom - whole.top))
 
     def test_fewer_rays_keep_every_frame_s_corners(self):
         frames = row([0, 40, 80])

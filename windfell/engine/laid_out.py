@@ -212,7 +212,7 @@ class LaidOutFrames(JoinedFrames):
         pixels = PULL_PIXELS if fine else DRAFT_PULL_PIXELS
         small = whole.scaled(min(1.0, float(np.sqrt(pixels / (whole.width * whole.height)))))
         job.step("bending the picture", 0.2)
-        covered_ = self._coverage(small, job) if fine else self._covered_around(job).on(small)
+        covered_ = self._covered_on(small, fine, job)
         drawn = self._drawn(whole, job)
         if not wanted and not self.set.outline.net and not any(
                 np.abs(h.asked).max() > STRAIGHT_ENOUGH * h.length for h in drawn):
@@ -282,7 +282,7 @@ class LaidOutFrames(JoinedFrames):
     def _trimmed(self, whole: Canvas, fine: bool, job: Job) -> Canvas:
         small = whole.scaled(min(1.0, (TRIM_SIDE if fine else DRAFT_TRIM_SIDE) / max(whole.width, whole.height)))
         job.step("trimming", 0.5)
-        seen = np.pad(self._coverage(small, job) if fine else self._covered_around(job).on(small), 1)
+        seen = np.pad(self._covered_on(small, fine, job), 1)
         inner = cv2.erode(seen.astype(np.uint8), np.ones((3, 3), np.uint8))[1:-1, 1:-1] > 0
         ratio = self.set.outline.ratio
         if ratio is None:
@@ -315,16 +315,19 @@ class LaidOutFrames(JoinedFrames):
     def coarse_coverage(self, canvas: Canvas, job: Job) -> NDArray[np.bool_]:
         """What of a canvas is covered, (h, w), at a small scale."""
         small = canvas.scaled(min(1.0, DRAFT_TRIM_SIDE / max(canvas.width, canvas.height)))
-        return self._covered_around(job).on(small)
+        return self._covered_on(small, False, job)
 
-    def _covered_around(self, job: Job) -> Coverage:
-        """What the frames cover, whatever the view; coarse."""
+    def _covered_on(self, canvas: Canvas, fine: bool, job: Job) -> NDArray[np.bool_]:
+        """What of a canvas is covered, (h, w); if not `fine`, looked up in what is known whatever the view."""
+        if fine:
+            return self._coverage(canvas, job)
+
         def look() -> Coverage:
             surface = self._surface(COVERED_PIXELS, job)
             return Coverage(surface, self._coverage(surface, job))
 
         key = key_of("covered around", self._world_key(job))
-        return self._once("covered around", lambda: self._host.cache.get(key, look))
+        return self._once("covered around", lambda: self._host.cache.get(key, look)).on(canvas)
 
     def kept_area(self, job: Job, fine: bool = True) -> float:
         """The share of what the frames cover, as solid angle, that the canvas shows."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from windfell.pixels.resample import inside_frame
 from windfell.pixels.tiles import Region
 from windfell.shape.canvas import Canvas
 
@@ -26,12 +27,11 @@ class Coverage:
         """What of a canvas is covered, (h, w), as finely as the surface knows it: for canvases about as coarse."""
         x, y = np.meshgrid(np.arange(canvas.width), np.arange(canvas.height))
         with np.errstate(invalid="ignore"):
-            places = np.rint(self.surface.pixels(canvas.rays(np.stack([x, y], -1).astype(np.float64))))
+            places = self.surface.pixels(canvas.rays(np.stack([x, y], -1).astype(np.float64)))
         height, width = self.seen.shape
+        out = inside_frame(places, width, height)
+        column, row = np.rint(places[out]).astype(np.intp).T
         # half a px beyond the last one is still the last one
-        inside = (np.abs(places - [(width - 1) / 2, (height - 1) / 2]) <= [(width + 1) / 2, (height + 1) / 2]).all(-1)
-        column, row = places[inside].astype(np.intp).T
-        out = np.zeros(inside.shape, bool)
-        out[inside] = self.seen[row.clip(0, height - 1), column.clip(0, width - 1)]
+        out[out] = self.seen[row.clip(0, height - 1), column.clip(0, width - 1)]
         drawn = canvas.drawn(Region(0, 0, canvas.width, canvas.height))
         return out if drawn is None else out & drawn
